@@ -1,1 +1,26 @@
-//! stub
+//! The part of Moorage that computes: schemas, plans, reduction, checkpoints, lag.
+//!
+//! Nothing in this crate reads a file, opens a socket, looks at a clock or an environment
+//! variable, or writes to a terminal. All of that is handed in as values. What comes out are
+//! values again: decisions, plans, reduced batches. Everything here is therefore tested on its own.
+
+pub mod batch;
+pub mod change;
+pub mod checkpoint;
+pub mod column;
+pub mod counters;
+pub mod finding;
+pub mod lag;
+pub mod pick;
+pub mod plan;
+pub mod position;
+pub mod project;
+mod project_error;
+pub mod reduce;
+pub mod schema;
+pub mod sql;
+pub mod types;
+
+pub use position::Position;
+pub use schema::{Column, TableName, TableSchema};
+pub use types::LogicalType;

@@ -1,0 +1,243 @@
+//! Captured changes: what a source hands over, in columns, and what a batch is made of.
+//!
+//! A [`ChangeBlock`] holds consecutive changes of one table. Each change may have a new image (insert,
+//! update) and an old one (update, delete: the key or the whole row). Images are rows of two Arrow
+//! batches; kinds, order and transactions stand in columns beside them.
+
+use crate::column::RowsBuilder;
+use crate::position::Position;
+use crate::schema::TableSchema;
+use arrow::array::RecordBatch;
+use chrono::{DateTime, Utc};
+use std::collections::HashMap;
+use std::sync::Arc;
+
+/// What happened to a row, or to a whole table.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum ChangeKind {
+    /// A row is new.
+    Insert,
+    /// A row has other values, perhaps another key.
+    Update,
+    /// A row is gone.
+    Delete,
+    /// All rows are gone.
+    Truncate,
+}
+
+/// A committed source transaction.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Transaction {
+    /// The position just behind it: a target that holds it and all before it is complete up to here.
+    pub position: Position,
+    /// What the source needs to find this very transaction again, to prove on resuming that its
+    /// history is still the one the checkpoint was taken from. Opaque outside the adapter.
+    pub proof: String,
+    /// When it was committed, by the source's clock.
+    pub committed_at: DateTime<Utc>,
+}
+
+/// Which columns an update did not carry; `true` means "unchanged, value not in the log".
+pub type Unchanged = Box<[bool]>;
+
+/// One change inside a block. Row numbers point into the block's `new` and `old` batches.
+#[derive(Clone, Copy, Debug)]
+pub struct Change<'a> {
+    /// What happened.
+    pub kind: ChangeKind,
+    /// Its number in the stream: later changes have higher numbers, across all tables.
+    pub order: u64,
+    /// The row of the new image.
+    pub new: Option<usize>,
+    /// The row of the old image.
+    pub old: Option<usize>,
+    /// Whether the old image is the whole row; otherwise only its key columns count.
+    pub old_is_whole: bool,
+    /// The columns of the new image that the log did not carry.
+    pub unchanged: Option<&'a Unchanged>,
+}
+
+#[derive(Clone, Copy, Debug)]
+struct Entry {
+    kind: ChangeKind,
+    order: u64,
+    new: Option<u32>,
+    old: Option<u32>,
+    old_is_whole: bool,
+}
+
+/// Consecutive changes of one table with one structure.
+#[derive(Clone, Debug)]
+pub struct ChangeBlock {
+    schema: Arc<TableSchema>,
+    entries: Vec<Entry>,
+    new: RecordBatch,
+    old: RecordBatch,
+    unchanged: HashMap<u32, Unchanged>,
+    transactions: Vec<(usize, Arc<Transaction>)>,
+    bytes: usize,
+}
+
+impl ChangeBlock {
+    /// The table's structure when the changes were made.
+    pub fn schema(&self) -> &Arc<TableSchema> {
+        &self.schema
+    }
+
+    /// How many changes.
+    pub fn len(&self) -> usize {
+        self.entries.len()
+    }
+
+    /// Whether there is none.
+    pub fn is_empty(&self) -> bool {
+        self.entries.is_empty()
+    }
+
+    /// Size in bytes as read from the source.
+    pub fn bytes(&self) -> usize {
+        self.bytes
+    }
+
+    /// The new images.
+    pub fn new_rows(&self) -> &RecordBatch {
+        &self.new
+    }
+
+    /// The old images.
+    pub fn old_rows(&self) -> &RecordBatch {
+        &self.old
+    }
+
+    /// The changes in the order the source made them.
+    pub fn changes(&self) -> impl Iterator<Item = Change<'_>> {
+        self.entries.iter().enumerate().map(|(i, e)| Change {
+            kind: e.kind,
+            order: e.order,
+            new: e.new.map(|r| r as usize),
+            old: e.old.map(|r| r as usize),
+            old_is_whole: e.old_is_whole,
+            unchanged: self.unchanged.get(&(i as u32)),
+        })
+    }
+
+    /// The transaction that the `i`-th change belongs to.
+    pub fn transaction(&self, i: usize) -> Option<&Arc<Transaction>> {
+        let after = self.transactions.partition_point(|(first, _)| *first <= i);
+        after.checked_sub(1).map(|at| &self.transactions[at].1)
+    }
+}
+
+/// Collects consecutive changes of one table.
+pub struct ChangeBlockBuilder {
+    /// Where the values of a new image are pushed before [`push`](Self::push).
+    pub new: RowsBuilder,
+    /// Where the values of an old image are pushed before [`push`](Self::push).
+    pub old: RowsBuilder,
+    entries: Vec<Entry>,
+    unchanged: HashMap<u32, Unchanged>,
+    transactions: Vec<(usize, Arc<Transaction>)>,
+    bytes: usize,
+}
+
+/// Which images were pushed for a change.
+#[derive(Clone, Debug, Default)]
+pub struct Images {
+    /// A new image was pushed.
+    pub new: bool,
+    /// An old image was pushed; `Some(true)` if it is the whole row.
+    pub old: Option<bool>,
+    /// Columns of the new image that the log did not carry.
+    pub unchanged: Option<Unchanged>,
+}
+
+impl ChangeBlockBuilder {
+    /// An empty block.
+    pub fn new(schema: Arc<TableSchema>) -> Self {
+        Self {
+            new: RowsBuilder::new(schema.clone()),
+            old: RowsBuilder::new(schema),
+            entries: Vec::new(),
+            unchanged: HashMap::new(),
+            transactions: Vec::new(),
+            bytes: 0,
+        }
+    }
+
+    /// Adds a change whose images have been pushed. `bytes` is its size as it came from the source.
+    pub fn push(
+        &mut self,
+        kind: ChangeKind,
+        order: u64,
+        transaction: &Arc<Transaction>,
+        images: Images,
+        bytes: usize,
+    ) {
+        let index = self.entries.len();
+        if !self.transactions.last().is_some_and(|(_, t)| Arc::ptr_eq(t, transaction)) {
+            self.transactions.push((index, transaction.clone()));
+        }
+        let new = images.new.then(|| {
+            self.new.end_row(0);
+            (self.new.rows() - 1) as u32
+        });
+        let old = images.old.map(|_| {
+            self.old.end_row(0);
+            (self.old.rows() - 1) as u32
+        });
+        if let Some(columns) = images.unchanged {
+            self.unchanged.insert(index as u32, columns);
+        }
+        self.entries.push(Entry { kind, order, new, old, old_is_whole: images.old == Some(true) });
+        self.bytes += bytes;
+    }
+
+    /// How many changes so far.
+    pub fn len(&self) -> usize {
+        self.entries.len()
+    }
+
+    /// Whether there is none yet.
+    pub fn is_empty(&self) -> bool {
+        self.entries.is_empty()
+    }
+
+    /// Turns what was collected into a block.
+    ///
+    /// # Errors
+    /// If the columns of an image were not all pushed.
+    pub fn finish(mut self) -> Result<ChangeBlock, arrow::error::ArrowError> {
+        Ok(ChangeBlock {
+            schema: self.new.schema().clone(),
+            entries: self.entries,
+            new: self.new.finish()?,
+            old: self.old.finish()?,
+            unchanged: self.unchanged,
+            transactions: self.transactions,
+            bytes: self.bytes,
+        })
+    }
+}
+
+/// A stretch of the stream. Blocks of one table stand in the order of their changes; blocks of
+/// different tables may overlap in time, their changes' `order` says how.
+#[derive(Clone, Debug, Default)]
+pub struct Segment {
+    /// The changes.
+    pub blocks: Vec<ChangeBlock>,
+    /// How many transactions end within this segment.
+    pub commits: u64,
+    /// The last transaction that ends within this segment.
+    pub last_commit: Option<Arc<Transaction>>,
+    /// Whether the segment ends inside a transaction, so that more of it must follow.
+    pub in_transaction: bool,
+    /// Notes sent through the log by Moorage itself, with the transaction they arrived in.
+    pub notes: Vec<String>,
+}
+
+impl Segment {
+    /// Size in bytes as read from the source.
+    pub fn bytes(&self) -> usize {
+        self.blocks.iter().map(ChangeBlock::bytes).sum()
+    }
+}

@@ -1,0 +1,85 @@
+//! What planning accepts and refuses.
+
+use super::*;
+use crate::project::Project;
+use crate::types::LogicalType;
+use rstest::rstest;
+
+struct Dialect;
+impl TargetDialect for Dialect {
+    fn declare(&self, column: &Column, _in_key: bool) -> Declared {
+        Declared { sql: column.logical.to_string(), note: None }
+    }
+    fn fold(&self, identifier: &str) -> String {
+        identifier.to_lowercase()
+    }
+    fn reserved(&self, table: &str) -> Option<String> {
+        table.starts_with("moorage_").then(|| "kept for Moorage".into())
+    }
+}
+
+fn table(name: &str, columns: &[&str], identity: LogIdentity) -> SourceTable {
+    let column = |n: &&str| SourceColumn {
+        column: Column {
+            name: n.trim_start_matches('=').into(),
+            logical: LogicalType::Text,
+            source_type: "text".into(),
+            nullable: true,
+        },
+        generated: n.starts_with('='),
+    };
+    SourceTable {
+        name: TableName::new("public", name),
+        id: 1,
+        columns: columns.iter().map(column).collect(),
+        identity,
+        row_estimate: None,
+        bytes: 0,
+        refused: None,
+        note: None,
+    }
+}
+
+fn key(columns: &[&str]) -> LogIdentity {
+    LogIdentity::Key(columns.iter().map(ToString::to_string).collect())
+}
+
+fn planned(rule: &str, tables: &[SourceTable]) -> Plan {
+    let text = format!(
+        "[sources.s]\nkind=\"postgres\"\nurl=\"x\"\n[targets.t]\nkind=\"sqlite\"\npath=\"x\"\n[pipelines.p]\nsource=\"s\"\ntarget=\"t\"\ninto=\"{{table}}\"\nexclude=[\"*.*_tmp\"]\n{rule}"
+    );
+    plan(&Project::parse("f", &text).unwrap().pipelines["p"], tables, &Dialect)
+}
+
+#[test]
+fn columns_are_dropped_renamed_and_left_out_and_the_key_follows() {
+    let rule = "[[pipelines.p.rule]]\nmatch=\"public.stays\"\ndrop=[\"note\"]\nrename={amt=\"amount\"}";
+    let tables = [table("stays", &["note", "=total", "amt", "id"], key(&["id"])), table("x_tmp", &["a"], key(&["a"]))];
+    let plan = planned(rule, &tables);
+    assert_eq!(plan.tables.len(), 1, "the excluded table is not planned");
+    let t = &plan.tables[0];
+    assert_eq!(t.columns.iter().map(|c| c.name.as_str()).collect::<Vec<_>>(), ["amount", "id"]);
+    assert_eq!(t.schema.identity, RowIdentity::Key(vec![1]));
+    assert_eq!(t.left_out.len(), 2);
+}
+
+#[rstest]
+#[case::no_identity(table("a", &["x"], LogIdentity::None { why: "no key".into(), fix: "ALTER TABLE a REPLICA IDENTITY FULL".into() }), "", "REPLICA IDENTITY FULL")]
+#[case::folding_columns(table("a", &["Id", "id"], key(&["id"])), "", "would both be")]
+#[case::dropped_key(table("a", &["id", "x"], key(&["id"])), "drop=[\"id\"]", "key column id is not carried")]
+#[case::unknown_column(table("a", &["id"], key(&["id"])), "drop=[\"nope\"]", "names column nope")]
+#[case::other_key(table("a", &["id", "x"], key(&["id"])), "key=[\"x\"]", "identifies rows by (id)")]
+#[case::dropped_of_whole_row(table("a", &["id", "x"], LogIdentity::Full { key: None }), "drop=[\"x\"]", "declare a `key`")]
+#[case::reserved(table("moorage_checkpoints", &["id"], key(&["id"])), "", "kept for Moorage")]
+fn what_cannot_be_carried_is_refused_by_name(#[case] table: SourceTable, #[case] rule: &str, #[case] why: &str) {
+    let rule = if rule.is_empty() { String::new() } else { format!("[[pipelines.p.rule]]\nmatch=\"public.a\"\n{rule}") };
+    let plan = planned(&rule, &[table]);
+    assert!(plan.tables.is_empty());
+    assert!(plan.refused[0].why.contains(why), "{}", plan.refused[0].why);
+}
+
+#[test]
+fn two_tables_whose_names_fold_to_one_are_both_refused() {
+    let plan = planned("", &[table("Berths", &["id"], key(&["id"])), table("berths", &["id"], key(&["id"]))]);
+    assert_eq!((plan.tables.len(), plan.refused.len()), (0, 2));
+}

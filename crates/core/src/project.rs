@@ -1,0 +1,317 @@
+//! The project file: sources, targets and pipelines, as read from TOML text.
+//!
+//! Only the text is read here; secrets are described, not looked up, and no path is touched.
+
+pub use crate::project_error::ProjectError;
+use serde::Deserialize;
+use std::collections::BTreeMap;
+use std::time::Duration;
+use toml::Spanned;
+
+/// A whole project file.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Project {
+    /// Where rows come from, by name.
+    #[serde(default)]
+    pub sources: BTreeMap<String, SourceConfig>,
+    /// Where rows go, by name.
+    #[serde(default)]
+    pub targets: BTreeMap<String, TargetConfig>,
+    /// What is carried, by name.
+    #[serde(default)]
+    pub pipelines: BTreeMap<String, PipelineConfig>,
+}
+
+/// The systems that rows can come from.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum SourceKind {
+    /// PostgreSQL, through its logical replication stream.
+    Postgres,
+}
+
+/// The systems that rows can go to.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum TargetKind {
+    /// A SQLite file.
+    Sqlite,
+}
+
+/// How a connection to a server is protected; the words are those of the server's own connection strings.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum SslMode {
+    /// Never encrypted.
+    Disable,
+    /// Encrypted if the server can.
+    Prefer,
+    /// Encrypted, whoever the server is.
+    Require,
+    /// Encrypted, and the server's certificate is signed by a trusted authority.
+    VerifyCa,
+    /// Likewise, and the certificate is for the host that was asked for.
+    VerifyFull,
+}
+
+/// Where a password comes from. Exactly one of the three must be given.
+#[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct SecretConfig {
+    /// The name of an environment variable.
+    pub env: Option<String>,
+    /// A file's path; one newline at its end is left out.
+    pub file: Option<String>,
+    /// A program and its arguments; what it prints is the secret.
+    pub command: Option<Vec<String>>,
+}
+
+/// A source.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct SourceConfig {
+    /// Which system.
+    pub kind: SourceKind,
+    /// Where it is: `postgres://user@host:port/database`; `?host=/folder` names a Unix socket's folder.
+    pub url: Spanned<String>,
+    /// The password, if one is needed.
+    pub password: Option<Spanned<SecretConfig>>,
+    /// How the connection is protected; `prefer` if not given here or in the address.
+    pub sslmode: Option<SslMode>,
+    /// A file with the certificates of trusted authorities, in PEM; the system's own otherwise.
+    pub sslrootcert: Option<String>,
+}
+
+/// A target.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct TargetConfig {
+    /// Which system.
+    pub kind: TargetKind,
+    /// The file, relative to the project file.
+    pub path: String,
+}
+
+/// What a target table holds.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Keep {
+    /// The rows as they are now.
+    Current,
+}
+
+/// What to do with rows that a target table held before the pipeline.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum ExistingRows {
+    /// Remove them first.
+    Replace,
+    /// Leave them; rows with the same key are overwritten.
+    Keep,
+}
+
+/// A pipeline.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct PipelineConfig {
+    /// A name from `sources`.
+    pub source: Spanned<String>,
+    /// A name from `targets`.
+    pub target: Spanned<String>,
+    /// Which tables, as patterns on `schema.table`; all that are not the system's own if not given.
+    #[serde(default = "all_tables")]
+    pub include: Spanned<Vec<String>>,
+    /// Which tables not.
+    #[serde(default = "no_tables")]
+    pub exclude: Spanned<Vec<String>>,
+    /// How target tables are named; `{schema}` and `{table}` stand for the source's names.
+    #[serde(default = "default_into")]
+    pub into: String,
+    /// What target tables hold.
+    #[serde(default = "default_keep")]
+    pub keep: Keep,
+    /// How long changes are collected before a merge.
+    #[serde(default = "default_merge_every")]
+    pub merge_every: Spanned<String>,
+    /// What to do with rows that target tables held before; without it such a table stops the run.
+    pub existing_rows: Option<ExistingRows>,
+    /// An existing publication to read through, instead of one that Moorage makes.
+    pub publication: Option<String>,
+    /// An existing slot to read through, instead of one that Moorage makes.
+    pub slot: Option<String>,
+    /// How many connections read the snapshot; 4 if not given, from 1 to 32.
+    pub snapshot_connections: Option<Spanned<usize>>,
+    /// Exceptions for some tables; later ones win.
+    #[serde(default)]
+    pub rule: Vec<RuleConfig>,
+}
+
+/// An exception for the tables that match.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct RuleConfig {
+    /// A pattern on `schema.table`.
+    #[serde(rename = "match")]
+    pub pattern: Spanned<String>,
+    /// The columns that tell rows apart, where the catalogue names none.
+    pub key: Option<Vec<String>>,
+    /// Columns that are not carried.
+    #[serde(default)]
+    pub drop: Vec<String>,
+    /// New names of columns.
+    #[serde(default)]
+    pub rename: BTreeMap<String, String>,
+    /// Overrides the pipeline's own.
+    pub existing_rows: Option<ExistingRows>,
+}
+
+fn spanned<T>(value: T) -> Spanned<T> {
+    Spanned::new(0..0, value)
+}
+fn all_tables() -> Spanned<Vec<String>> {
+    spanned(vec!["*.*".into()])
+}
+fn no_tables() -> Spanned<Vec<String>> {
+    spanned(Vec::new())
+}
+fn default_into() -> String {
+    "{schema}_{table}".into()
+}
+fn default_keep() -> Keep {
+    Keep::Current
+}
+fn default_merge_every() -> Spanned<String> {
+    spanned("1s".into())
+}
+
+impl PipelineConfig {
+    /// How long changes are collected before a merge.
+    pub fn merge_age(&self) -> Duration {
+        parse_duration(self.merge_every.get_ref()).unwrap_or(Duration::from_secs(1))
+    }
+}
+
+impl Project {
+    /// Reads a project file's text. `file` is only used in messages.
+    ///
+    /// # Errors
+    /// With file, line, the offending text and what was expected.
+    pub fn parse(file: &str, text: &str) -> Result<Self, ProjectError> {
+        let project: Self = toml::from_str(text).map_err(|e| ProjectError::from_toml(file, text, &e))?;
+        let at = |span, what: String, expected: String| Err(ProjectError::at(file, text, span, what, expected));
+        for (name, source) in &project.sources {
+            if let Some(password) = &source.password {
+                let p = password.get_ref();
+                if [p.env.is_some(), p.file.is_some(), p.command.is_some()].iter().filter(|x| **x).count() != 1 {
+                    let what = format!("the password of source {name} must come from exactly one place");
+                    let expected = "{ env = \"NAME\" }, { file = \"path\" } or { command = [\"program\", \"argument\"] }";
+                    return at(password.span(), what, expected.into());
+                }
+            }
+        }
+        for (name, pipeline) in &project.pipelines {
+            let names = |of: Vec<&String>| {
+                if of.is_empty() { "none is defined".to_string() } else { one_of(&of) }
+            };
+            if !project.sources.contains_key(pipeline.source.get_ref()) {
+                let what = format!("pipeline {name} reads from source `{}`, which is not defined", pipeline.source.get_ref());
+                return at(pipeline.source.span(), what, names(project.sources.keys().collect()));
+            }
+            if !project.targets.contains_key(pipeline.target.get_ref()) {
+                let what = format!("pipeline {name} writes to target `{}`, which is not defined", pipeline.target.get_ref());
+                return at(pipeline.target.span(), what, names(project.targets.keys().collect()));
+            }
+            if parse_duration(pipeline.merge_every.get_ref()).is_none() {
+                let what = format!("`{}` is not a duration", pipeline.merge_every.get_ref());
+                return at(pipeline.merge_every.span(), what, "a number with ms, s, m or h, such as \"500ms\" or \"1s\"".into());
+            }
+            if let Some(n) = &pipeline.snapshot_connections
+                && !(1..=32).contains(n.get_ref())
+            {
+                let what = format!("snapshot_connections = {} is out of range", n.get_ref());
+                return at(n.span(), what, "a number from 1 to 32".into());
+            }
+            if let Err((span, what)) = crate::pick::check_patterns(pipeline) {
+                return at(span, what, "a pattern on schema.table, such as \"public.*\"".into());
+            }
+        }
+        Ok(project)
+    }
+}
+
+fn one_of(names: &[&String]) -> String {
+    names.iter().map(|n| format!("`{n}`")).collect::<Vec<_>>().join(" or ")
+}
+
+/// Reads a duration: a whole number and one of `ms`, `s`, `m`, `h`.
+pub fn parse_duration(text: &str) -> Option<Duration> {
+    let text = text.trim();
+    let at = text.find(|c: char| !c.is_ascii_digit())?;
+    let number: u64 = text[..at].parse().ok()?;
+    Some(match text[at..].trim() {
+        "ms" => Duration::from_millis(number),
+        "s" => Duration::from_secs(number),
+        "m" => Duration::from_secs(number.checked_mul(60)?),
+        "h" => Duration::from_secs(number.checked_mul(3600)?),
+        _ => return None,
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const GOOD: &str = r#"
+[sources.harbour]
+kind = "postgres"
+url = "postgres://moorage@db.example:5432/harbour"
+password = { env = "HARBOUR_PASSWORD" }
+
+[targets.warehouse]
+kind = "sqlite"
+path = "warehouse.db"
+
+[pipelines.quayside]
+source = "harbour"
+target = "warehouse"
+include = ["public.*"]
+merge_every = "250ms"
+
+[[pipelines.quayside.rule]]
+match = "public.meter_readings"
+key = ["berth_id", "read_at"]
+drop = ["raw_payload"]
+rename = { amt = "amount" }
+"#;
+
+    #[test]
+    fn a_good_file_is_read_with_its_defaults() {
+        let project = Project::parse("moorage.toml", GOOD).unwrap();
+        let pipeline = &project.pipelines["quayside"];
+        assert_eq!(pipeline.merge_age(), Duration::from_millis(250));
+        assert_eq!(pipeline.into, "{schema}_{table}");
+        assert_eq!(pipeline.rule[0].rename["amt"], "amount");
+    }
+
+    #[rstest::rstest]
+    #[case("include = [\"public.*\"]", "includ = [\"public.*\"]", "moorage.toml:14:1: unknown key `includ`", "`include`")]
+    #[case("merge_every = \"250ms\"", "merge_every = 3", "moorage.toml:15:15: invalid type: integer `3`", "a string")]
+    #[case("merge_every = \"250ms\"", "merge_every = \"soon\"", "moorage.toml:15:15: `soon` is not a duration", "500ms")]
+    #[case("source = \"harbour\"", "source = \"harbor\"", "moorage.toml:12:10: pipeline quayside reads from source `harbor`", "`harbour`")]
+    #[case("source = \"harbour\"\n", "", "moorage.toml:11:1: missing key `source`", "")]
+    #[case("kind = \"sqlite\"", "kind = \"sqlit\"", "moorage.toml:8:8: unknown value `sqlit`", "`sqlite`")]
+    #[case("{ env = \"HARBOUR_PASSWORD\" }", "{}", "moorage.toml:5:12: the password of source harbour", "env")]
+    #[case("[\"public.*\"]", "[\"public.[\"]", "moorage.toml:14:11: `public.[` is not a pattern", "public.*")]
+    #[case("path = \"warehouse.db\"", "path = ", "moorage.toml:9:", "")]
+    fn a_mistake_is_named_with_its_line(
+        #[case] good: &str,
+        #[case] bad: &str,
+        #[case] message: &str,
+        #[case] expected: &str,
+    ) {
+        let error = Project::parse("moorage.toml", &GOOD.replace(good, bad)).unwrap_err().to_string();
+        assert!(error.starts_with(message), "{error}");
+        assert!(error.contains(expected), "{error}");
+    }
+}
