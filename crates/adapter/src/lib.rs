@@ -1,1 +1,19 @@
-//! stub
+//! The two traits that everything else is written against: [`Source`] and [`Target`].
+//!
+//! The engine knows systems only through them; an adapter knows the engine not at all. The docs of the
+//! traits are the contract, and the conformance suites in `testkit` ask for it.
+
+mod error;
+mod events;
+mod source;
+mod target;
+
+pub use error::{AdapterError, Layer, Result};
+pub use events::{Event, Events, Step};
+pub use source::{
+    CapturePlan, CaptureState, ChangeStream, Head, Prepared, Removed, SegmentSender, SnapshotMark, SnapshotSink, Source,
+    SourceAddress, StreamStart, StreamTable, StreamedSegment, Waiting, segment_channel,
+};
+pub use target::{
+    ExistingTable, LoadedTable, Merge, StoredTable, TableProgress, TableState, Target, TargetAddress,
+};

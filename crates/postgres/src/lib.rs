@@ -1,1 +1,28 @@
-//! stub
+//! PostgreSQL as a source, read through its logical replication stream.
+//!
+//! Statements go over ordinary connections (`tokio-postgres`). The stream itself is our own: its
+//! messages are read from bytes by [`pgoutput`], without a runtime, and put together by the stream's
+//! assembler. How the snapshot is joined to the stream is described in `snapshot.rs`.
+
+mod address;
+mod assemble;
+mod capture;
+mod catalog;
+mod check;
+mod connect;
+mod copy_text;
+mod error;
+mod lsn;
+mod mark;
+pub mod pgoutput;
+mod replication;
+mod snapshot;
+mod source;
+mod stream;
+mod tls;
+mod types;
+mod values;
+mod waits;
+
+pub use address::{AddressError, PostgresAddress};
+pub use source::PostgresSource;

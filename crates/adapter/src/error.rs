@@ -1,0 +1,140 @@
+//! What can go wrong at either end, by who has to act.
+
+use std::fmt;
+
+/// What an adapter returns.
+pub type Result<T> = std::result::Result<T, AdapterError>;
+
+/// How far a connection attempt came.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Layer {
+    /// The host's name was not found.
+    NameLookup,
+    /// Nobody listens there.
+    Refused,
+    /// No answer in time.
+    TimedOut,
+    /// Encryption could not be agreed on.
+    Tls,
+    /// User, password or the server's rules about them.
+    LogIn,
+    /// The server is there, the database is not.
+    Database,
+    /// Anything else on the way.
+    Network,
+}
+
+impl fmt::Display for Layer {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Layer::NameLookup => "name look-up",
+            Layer::Refused => "connection refused",
+            Layer::TimedOut => "timed out",
+            Layer::Tls => "TLS",
+            Layer::LogIn => "log-in",
+            Layer::Database => "database",
+            Layer::Network => "network",
+        })
+    }
+}
+
+/// An error of a source or target.
+#[derive(Debug, thiserror::Error)]
+pub enum AdapterError {
+    /// A connection could not be made.
+    #[error("cannot connect to {address} ({layer}): {reason}")]
+    Connect {
+        /// Host, database and user.
+        address: String,
+        /// How far it came.
+        layer: Layer,
+        /// In the words of whoever refused.
+        reason: String,
+    },
+    /// An established connection broke. Trying again may help.
+    #[error("lost the connection to {address}: {reason}")]
+    Lost {
+        /// Host, database and user.
+        address: String,
+        /// What was seen.
+        reason: String,
+    },
+    /// The other side said no. Trying again does not help until someone acts.
+    #[error("{what}: {reason}")]
+    Refused {
+        /// What Moorage was doing.
+        what: String,
+        /// The answer, and the way out.
+        reason: String,
+    },
+    /// The set-up needs someone with more rights.
+    #[error("{what}. Have an administrator run:\n{statements}")]
+    NeedsAdministrator {
+        /// What is missing.
+        what: String,
+        /// What to run.
+        statements: String,
+    },
+    /// The structure of a table is not the planned one any more.
+    #[error("{table}: {what}. This version does not follow structure changes: run `moorage resnapshot {table}`, then `moorage run`")]
+    Drift {
+        /// The source table.
+        table: String,
+        /// What differs.
+        what: String,
+    },
+    /// The checkpoint and the source do not fit together.
+    #[error("{0}")]
+    History(#[from] moorage_core::checkpoint::Refusal),
+    /// A value or message that cannot be understood or stored exactly.
+    #[error("{table}: {what}")]
+    Value {
+        /// The source table.
+        table: String,
+        /// Column, value and the way out.
+        what: String,
+    },
+    /// The other side broke its protocol, or we misread it.
+    #[error("unexpected answer from {address}: {what}")]
+    Protocol {
+        /// Who.
+        address: String,
+        /// What.
+        what: String,
+    },
+    /// Reading or writing a file failed.
+    #[error("{what}: {reason}")]
+    Io {
+        /// What was done, and to which file.
+        what: String,
+        /// The system's words.
+        reason: String,
+    },
+    /// A batch could not be reduced.
+    #[error("{0}. Check the table's key, then run `moorage resnapshot` for it")]
+    Reduce(#[from] moorage_core::reduce::ReduceError),
+}
+
+impl AdapterError {
+    /// The other side said no.
+    pub fn refused(what: impl Into<String>, reason: impl fmt::Display) -> Self {
+        Self::Refused { what: what.into(), reason: reason.to_string() }
+    }
+
+    /// Whether the same thing may work when tried again, with a new connection.
+    pub fn is_transient(&self) -> bool {
+        match self {
+            Self::Lost { .. } => true,
+            Self::Connect { layer, .. } => {
+                matches!(layer, Layer::Refused | Layer::TimedOut | Layer::Network | Layer::NameLookup)
+            }
+            _ => false,
+        }
+    }
+}
+
+impl From<arrow::error::ArrowError> for AdapterError {
+    fn from(error: arrow::error::ArrowError) -> Self {
+        Self::Value { table: "rows".into(), what: error.to_string() }
+    }
+}

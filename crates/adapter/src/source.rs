@@ -1,0 +1,257 @@
+//! The source side.
+
+use crate::{AdapterError, Events, Result, Step};
+use arrow::array::RecordBatch;
+use async_trait::async_trait;
+
+use moorage_core::change::Segment;
+use moorage_core::checkpoint::{CapturePoint, Checkpoint, Durable, SourceIdentity};
+use moorage_core::finding::Finding;
+use moorage_core::lag::ClockSkew;
+use moorage_core::plan::{SourceTable, TablePlan};
+use moorage_core::{Position, TableSchema};
+use serde::Serialize;
+use std::sync::Arc;
+use tokio::sync::{OwnedSemaphorePermit, Semaphore, mpsc};
+
+/// Where a source is, for people.
+#[derive(Clone, Debug, Serialize)]
+pub struct SourceAddress {
+    /// The kind of system with its version.
+    pub system: String,
+    /// Host and port, or a socket's path.
+    pub host: String,
+    /// The database.
+    pub database: String,
+    /// The user.
+    pub user: String,
+}
+
+/// The end of the source's log now.
+#[derive(Clone, Debug)]
+pub struct Head {
+    /// The newest position.
+    pub position: Position,
+    /// The source's clock against ours.
+    pub skew: ClockSkew,
+}
+
+/// Which capture point a pipeline uses.
+#[derive(Clone, Debug)]
+pub struct CapturePlan {
+    /// The slot's name.
+    pub slot: String,
+    /// The publication's name.
+    pub publication: String,
+    /// Whether the project file names the slot.
+    pub slot_named: bool,
+    /// Whether the project file names the publication.
+    pub publication_named: bool,
+    /// A text to leave beside the capture point, to know it again.
+    pub token: String,
+}
+
+/// What there is of a capture point.
+#[derive(Clone, Debug)]
+pub struct CaptureState {
+    /// The source's identity.
+    pub identity: SourceIdentity,
+    /// The end of its log.
+    pub head: Head,
+    /// The capture point, if it is there.
+    pub point: Option<CapturePoint>,
+}
+
+/// The outcome of [`Source::prepare`].
+#[derive(Clone, Debug)]
+pub struct Prepared {
+    /// Where the stream starts.
+    pub position: Position,
+}
+
+/// The outcome of [`Source::teardown`].
+#[derive(Clone, Debug, Default, Serialize)]
+pub struct Removed {
+    /// What was found and what was done with it.
+    pub steps: Vec<Step>,
+    /// Whether a second look found nothing left.
+    pub proved_gone: bool,
+}
+
+/// What a snapshot of a table covers: opaque to everyone but the source that made it, kept in the target
+/// with the table's rows and handed back when changes are streamed.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SnapshotMark {
+    /// The source's own text.
+    pub text: String,
+    /// No transaction that the mark covers ends after this position: a target that holds everything up
+    /// to here is consistent for this table.
+    pub complete_at: Position,
+}
+
+/// Takes the chunks of a snapshot. Called from several tasks at once.
+#[async_trait]
+pub trait SnapshotSink: Send + Sync {
+    /// Rows of a table, in no particular order; `table` is an index into the list given to
+    /// [`Source::snapshot`].
+    async fn rows(&self, table: usize, rows: RecordBatch) -> Result<()>;
+
+    /// All rows of a table were handed over, and the mark is final.
+    async fn finished(&self, table: usize, mark: SnapshotMark) -> Result<()>;
+}
+
+/// A table to stream.
+#[derive(Clone, Debug)]
+pub struct StreamTable {
+    /// Its plan.
+    pub plan: TablePlan,
+    /// What the target got by snapshot; `None` if it follows changes only.
+    pub mark: Option<SnapshotMark>,
+}
+
+/// Where a stream starts.
+#[derive(Clone, Debug)]
+pub struct StreamStart {
+    /// The target's checkpoint.
+    pub checkpoint: Checkpoint,
+    /// Which capture point.
+    pub capture: CapturePlan,
+    /// The tables.
+    pub tables: Vec<StreamTable>,
+}
+
+/// What waits in the source for a pipeline that is not running.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Waiting {
+    /// Changes to carried tables that were committed and not yet merged; `None` if it cannot be told now.
+    pub changes: Option<u64>,
+    /// Whether there are more than `changes`, because counting stopped.
+    pub or_more: bool,
+    /// Bytes of log between the checkpoint and its end.
+    pub bytes: u64,
+    /// Bytes of log that the source keeps for this pipeline.
+    pub retained_bytes: u64,
+    /// The oldest open transaction, with its start: `pid 312 (app), open since 14:03:22`.
+    pub oldest_open: Option<String>,
+}
+
+/// A segment with the memory it holds, which is given back when it is dropped.
+#[derive(Debug)]
+pub struct StreamedSegment {
+    /// The changes.
+    pub segment: Segment,
+    _memory: Option<OwnedSemaphorePermit>,
+}
+
+/// Sends segments into a [`ChangeStream`], never more bytes than it may hold at once.
+#[derive(Clone)]
+pub struct SegmentSender {
+    sender: mpsc::Sender<Result<StreamedSegment>>,
+    memory: Arc<Semaphore>,
+    capacity: usize,
+}
+
+impl SegmentSender {
+    /// Waits until there is room, then sends. `false` if nobody listens any more.
+    pub async fn send(&self, segment: Segment) -> bool {
+        let wanted = segment.bytes().clamp(1, self.capacity) as u32;
+        let Ok(memory) = self.memory.clone().acquire_many_owned(wanted).await else { return false };
+        self.sender.send(Ok(StreamedSegment { segment, _memory: Some(memory) })).await.is_ok()
+    }
+
+    /// Sends the error that ends the stream.
+    pub async fn fail(&self, error: AdapterError) {
+        // Nobody listening any more is no news worth keeping.
+        let _ = self.sender.send(Err(error)).await;
+    }
+
+    /// Whether nothing waits to be taken.
+    pub fn is_idle(&self) -> bool {
+        self.memory.available_permits() == self.capacity
+    }
+}
+
+/// A channel for segments that holds at most `capacity` bytes (at least 1), or one larger segment.
+pub fn segment_channel(capacity: usize) -> (SegmentSender, mpsc::Receiver<Result<StreamedSegment>>) {
+    let capacity = capacity.clamp(1, Semaphore::MAX_PERMITS.min(u32::MAX as usize));
+    let (sender, receiver) = mpsc::channel(1024);
+    (SegmentSender { sender, memory: Arc::new(Semaphore::new(capacity)), capacity }, receiver)
+}
+
+/// A running stream of changes. Dropping it ends the stream.
+#[async_trait]
+pub trait ChangeStream: Send {
+    /// The next segment. Waits for as long as the source is silent. May be cancelled without loss.
+    ///
+    /// # Errors
+    /// The stream is over then.
+    async fn next(&mut self) -> Result<StreamedSegment>;
+
+    /// Tells the source that everything up to a durable checkpoint may be forgotten. Does not wait.
+    fn acknowledge(&self, durable: &Durable);
+
+    /// Ends the stream after the source was told the last acknowledged position.
+    async fn close(self: Box<Self>);
+}
+
+/// A system that rows come from.
+///
+/// Legal order: any of the looking calls at any time; [`prepare`](Self::prepare) before
+/// [`snapshot`](Self::snapshot) before [`changes`](Self::changes). All calls may be repeated after an
+/// error. From `prepare` on no change of a published table may be lost for the stream.
+#[async_trait]
+pub trait Source: Send + Sync {
+    /// Where it is.
+    async fn address(&self) -> Result<SourceAddress>;
+
+    /// Looks at everything a pipeline needs, each finding with what mends it.
+    async fn inspect(&self, capture: &CapturePlan) -> Result<Vec<Finding>>;
+
+    /// The tables that are there, not the system's own.
+    async fn discover(&self) -> Result<Vec<SourceTable>>;
+
+    /// What there is of a capture point, and of the source's history.
+    async fn capture_state(&self, capture: &CapturePlan) -> Result<CaptureState>;
+
+    /// Reads a position's text as people or checkpoints write it.
+    fn parse_position(&self, text: &str) -> Option<Position>;
+
+    /// Makes what capturing needs: first what selects the tables, then the capture point. What is there
+    /// already is kept and said. `again` removes the capture point of a set-up that was broken off.
+    /// Never makes a table's own updates or deletes fail.
+    async fn prepare(&self, capture: &CapturePlan, tables: &[TablePlan], again: bool, events: &Events)
+    -> Result<Prepared>;
+
+    /// Adds and removes tables so that exactly `tables` are captured by an existing capture point.
+    async fn align(&self, capture: &CapturePlan, tables: &[TablePlan], events: &Events) -> Result<()>;
+
+    /// Reads whole tables as of one mark, in parallel. With `capture`, changes are being kept and the
+    /// mark joins them exactly; without, the rows are just consistent with each other.
+    async fn snapshot(
+        &self,
+        tables: &[TablePlan],
+        capture: Option<&CapturePlan>,
+        sink: Arc<dyn SnapshotSink>,
+        events: &Events,
+    ) -> Result<()>;
+
+    /// Streams changes committed behind the checkpoint, without those that the marks cover. The source
+    /// first proves that its history is the checkpoint's.
+    async fn changes(&self, start: StreamStart, events: &Events) -> Result<Box<dyn ChangeStream>>;
+
+    /// Writes a note into the log that comes back in [`Segment::notes`] behind everything that was
+    /// committed before.
+    async fn send_note(&self, note: &str) -> Result<()>;
+
+    /// The end of the log.
+    async fn head(&self) -> Result<Head>;
+
+    /// What waits for a pipeline; must not disturb it.
+    async fn waiting(&self, capture: &CapturePlan, checkpoint: &Checkpoint) -> Result<Waiting>;
+
+    /// Structure changes since the plans were made, by table.
+    async fn drifted(&self, tables: &[TablePlan]) -> Result<Vec<(Arc<TableSchema>, String)>>;
+
+    /// Removes what [`prepare`](Self::prepare) made, or with `dry` says what it would remove.
+    async fn teardown(&self, capture: &CapturePlan, dry: bool) -> Result<Removed>;
+}

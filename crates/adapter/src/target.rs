@@ -1,0 +1,161 @@
+//! The target side.
+
+use crate::{Result, SnapshotMark, Step};
+use arrow::array::RecordBatch;
+use async_trait::async_trait;
+use moorage_core::change::ChangeBlock;
+use moorage_core::checkpoint::{Checkpoint, Durable};
+use moorage_core::counters::TableCounters;
+use moorage_core::finding::Finding;
+use moorage_core::plan::{TargetDialect, TablePlan};
+use serde::{Deserialize, Serialize};
+
+/// Where a target is, for people.
+#[derive(Clone, Debug, Serialize)]
+pub struct TargetAddress {
+    /// The kind of system.
+    pub system: String,
+    /// The file or host.
+    pub place: String,
+}
+
+/// A table that is in the target, whoever made it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ExistingTable {
+    /// Its columns: name and declared type.
+    pub columns: Vec<(String, String)>,
+    /// Its rows.
+    pub rows: u64,
+    /// The pipeline that made it, if one did.
+    pub owner: Option<String>,
+}
+
+/// How far a table has come.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum TableState {
+    /// Its snapshot has not finished; it starts again from empty.
+    Loading,
+    /// Its snapshot is complete; changes are merged into it.
+    Live,
+    /// It follows changes from some point on, without a snapshot.
+    ChangesOnly,
+    /// Rows were copied once and nothing is followed.
+    Copied,
+}
+
+impl TableState {
+    /// The word for people.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Loading => "loading",
+            Self::Live => "live",
+            Self::ChangesOnly => "changes only",
+            Self::Copied => "copied",
+        }
+    }
+}
+
+/// What the target remembers of a table.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct StoredTable {
+    /// The plan it was made from.
+    pub plan: TablePlan,
+    /// How far it has come.
+    pub state: TableState,
+    /// The mark of its snapshot: text and position text.
+    pub mark: Option<(String, String)>,
+    /// Rows that came by snapshot.
+    pub snapshot_rows: u64,
+    /// What was merged into it since.
+    pub counters: TableCounters,
+    /// When the last change was merged, as RFC 3339.
+    pub last_change_at: Option<String>,
+}
+
+/// What a batch did to one table.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct TableProgress {
+    /// The target table.
+    pub target: String,
+    /// What was read and what became of it.
+    pub counters: TableCounters,
+}
+
+/// The end of a table's load.
+#[derive(Clone, Debug)]
+pub struct LoadedTable {
+    /// How it goes on.
+    pub state: TableState,
+    /// What its snapshot covers; none for a copy that is not followed.
+    pub mark: Option<SnapshotMark>,
+}
+
+/// An open batch. Readers of the target see nothing of it before [`commit`](Self::commit). Dropping it
+/// undoes all its writes.
+#[async_trait]
+pub trait Merge: Send {
+    /// Applies changes, in the order given. May be called several times for parts of one batch.
+    async fn write(&mut self, blocks: &[ChangeBlock]) -> Result<()>;
+
+    /// Commits the writes, the counters and the checkpoint at once, durably.
+    async fn commit(self: Box<Self>, checkpoint: Checkpoint) -> Result<(Durable, Vec<TableProgress>)>;
+}
+
+/// A system that rows go to.
+///
+/// Legal order for a table: [`create`](Self::create), any number of [`load`](Self::load), then
+/// [`finish_load`](Self::finish_load), then merges. `create` on a table that is loading starts it again
+/// from empty. One writer per pipeline; readers may come at any time.
+#[async_trait]
+pub trait Target: Send + Sync {
+    /// Where it is.
+    fn address(&self) -> TargetAddress;
+
+    /// How it declares and compares names and types.
+    fn dialect(&self) -> &(dyn TargetDialect + Sync);
+
+    /// Looks at everything a pipeline needs.
+    async fn inspect(&self) -> Result<Vec<Finding>>;
+
+    /// The table of this name, if there is one.
+    async fn describe(&self, table: &str) -> Result<Option<ExistingTable>>;
+
+    /// The statement that would make a table.
+    fn definition(&self, plan: &TablePlan) -> String;
+
+    /// What it remembers of a pipeline; `None` if nothing. Makes nothing.
+    async fn checkpoint(&self, pipeline: &str) -> Result<Option<Checkpoint>>;
+
+    /// The tables it remembers of a pipeline. Makes nothing.
+    async fn tables(&self, pipeline: &str) -> Result<Vec<StoredTable>>;
+
+    /// How many rows a table holds now.
+    async fn count(&self, table: &str) -> Result<u64>;
+
+    /// Stores a checkpoint outside of a batch, durably: when setting up.
+    async fn save_checkpoint(&self, checkpoint: &Checkpoint) -> Result<Durable>;
+
+    /// Makes a table, or adopts an existing one as its plan says, and remembers it as loading.
+    ///
+    /// # Errors
+    /// If there is a table of that name with other columns, or with rows and no word on what to do with
+    /// them; nothing is changed then.
+    async fn create(&self, pipeline: &str, plan: &TablePlan) -> Result<()>;
+
+    /// Adds rows of a table's snapshot. Each call is atomic.
+    async fn load(&self, plan: &TablePlan, rows: RecordBatch) -> Result<()>;
+
+    /// Ends a table's load: builds its key, checks a declared one, remembers the state. Durable.
+    async fn finish_load(&self, pipeline: &str, plan: &TablePlan, end: LoadedTable) -> Result<()>;
+
+    /// Opens a batch over these tables.
+    async fn begin(&self, pipeline: &str, tables: &[TablePlan]) -> Result<Box<dyn Merge>>;
+
+    /// Forgets a table's state, so that the next run reads it again from empty; with `checkpoint`, also
+    /// the pipeline's checkpoint.
+    async fn forget(&self, pipeline: &str, tables: &[String], checkpoint: bool) -> Result<()>;
+
+    /// Removes the pipeline's tables and what it remembers, or with `dry` says what it would remove.
+    async fn teardown(&self, pipeline: &str, dry: bool) -> Result<Vec<Step>>;
+}

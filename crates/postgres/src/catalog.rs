@@ -1,0 +1,136 @@
+//! Reading the catalogue: tables, columns, identities.
+
+use crate::connect::Session;
+use crate::types::{CatalogType, logical};
+use moorage_adapter::Result;
+use moorage_core::plan::{LogIdentity, SourceColumn, SourceTable};
+use moorage_core::{Column, TableName};
+use std::collections::HashMap;
+use tokio_postgres::Row;
+
+/// Ordinary tables and partitions. Partitioned tables hold no rows themselves: their partitions are
+/// carried, so that truncating, detaching or dropping one is seen. Names that begin with `moorage_` are
+/// our own and never picked.
+const TABLES: &str = "
+SELECT c.oid, n.nspname::text, c.relname::text, c.relpersistence::text, c.relreplident::text,
+       c.reltuples::float8, pg_relation_size(c.oid), c.relispartition,
+       has_table_privilege(c.oid, 'SELECT') AND has_schema_privilege(n.oid, 'USAGE'),
+       CASE WHEN has_schema_privilege(n.oid, 'USAGE') THEN row_security_active(c.oid) ELSE false END,
+       (SELECT format('%s.%s', pn.nspname, p.relname) FROM pg_inherits i JOIN pg_class p ON p.oid = i.inhparent
+          JOIN pg_namespace pn ON pn.oid = p.relnamespace WHERE i.inhrelid = c.oid AND c.relispartition)
+FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE c.relkind = 'r' AND c.relpersistence <> 't' AND n.nspname <> 'information_schema' AND n.nspname !~ '^pg_'
+  AND c.relname !~ '^moorage_'
+ORDER BY 2, 3";
+
+const COLUMNS: &str = "
+SELECT a.attrelid, a.attname::text, a.attnotnull, a.attgenerated <> '', format_type(a.atttypid, a.atttypmod),
+       b.oid, CASE WHEN t.typtype = 'd' THEN coalesce(nullif(d.modifier, -1), t.typtypmod) ELSE a.atttypmod END
+FROM pg_attribute a
+JOIN pg_class c ON c.oid = a.attrelid AND c.relkind = 'r' AND c.relpersistence <> 't'
+JOIN pg_namespace n ON n.oid = c.relnamespace AND n.nspname <> 'information_schema' AND n.nspname !~ '^pg_'
+JOIN pg_type t ON t.oid = a.atttypid
+CROSS JOIN LATERAL (
+  WITH RECURSIVE base AS (
+    SELECT t.oid, t.typtype, t.typbasetype, -1 AS modifier
+    UNION ALL
+    SELECT u.oid, u.typtype, u.typbasetype, base_typmod.typtypmod
+    FROM base JOIN pg_type u ON u.oid = base.typbasetype JOIN pg_type base_typmod ON base_typmod.oid = base.oid
+    WHERE base.typtype = 'd')
+  SELECT oid, modifier FROM base WHERE typtype <> 'd') d
+JOIN pg_type b ON b.oid = d.oid
+WHERE a.attnum > 0 AND NOT a.attisdropped
+ORDER BY a.attrelid, a.attnum";
+
+/// Indexes that can tell rows apart: the primary key and the replica identity. One that is checked only
+/// at commit cannot.
+const KEYS: &str = "
+SELECT i.indrelid, i.indisprimary, i.indisreplident, i.indimmediate,
+       ARRAY(SELECT a.attname::text FROM unnest(i.indkey::int2[]) WITH ORDINALITY k(attnum, place)
+             JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.attnum
+             WHERE k.place <= i.indnkeyatts ORDER BY k.place)
+FROM pg_index i WHERE (i.indisprimary OR i.indisreplident) AND i.indisvalid";
+
+struct Index {
+    primary: bool,
+    identity: bool,
+    immediate: bool,
+    columns: Vec<String>,
+}
+
+/// All tables that are not the system's own.
+pub(crate) async fn discover(session: &Session) -> Result<Vec<SourceTable>> {
+    let mut columns: HashMap<u32, Vec<SourceColumn>> = HashMap::new();
+    for row in session.rows("reading the columns of all tables", COLUMNS, &[]).await? {
+        columns.entry(row.get(0)).or_default().push(source_column(&row));
+    }
+    let mut indexes: HashMap<u32, Vec<Index>> = HashMap::new();
+    for row in session.rows("reading keys", KEYS, &[]).await? {
+        let index = Index { primary: row.get(1), identity: row.get(2), immediate: row.get(3), columns: row.get(4) };
+        indexes.entry(row.get(0)).or_default().push(index);
+    }
+    let tables = session.rows("reading the list of tables", TABLES, &[]).await?;
+    Ok(tables
+        .iter()
+        .map(|row| {
+            let id: u32 = row.get(0);
+            source_table(row, columns.remove(&id).unwrap_or_default(), &indexes.remove(&id).unwrap_or_default())
+        })
+        .collect())
+}
+
+fn source_column(row: &Row) -> SourceColumn {
+    let source_type: String = row.get(4);
+    let logical = logical(&CatalogType { id: row.get(5), modifier: row.get(6), name: &source_type });
+    let column = Column { name: row.get(1), logical, source_type, nullable: !row.get::<_, bool>(2) };
+    SourceColumn { column, generated: row.get(3) }
+}
+
+fn source_table(row: &Row, columns: Vec<SourceColumn>, indexes: &[Index]) -> SourceTable {
+    let name = TableName::new(row.get::<_, String>(1), row.get::<_, String>(2));
+    let (persistence, identity): (String, String) = (row.get(3), row.get(4));
+    let (readable, hidden_rows): (bool, bool) = (row.get(8), row.get(9));
+    let estimate: f64 = row.get(5);
+    let refused = if persistence == "u" {
+        Some(format!("an unlogged table's changes are not in the log. Run in the source: ALTER TABLE {} SET LOGGED", name.quoted()))
+    } else if !readable {
+        Some(format!("the user may not read it. Run in the source: GRANT USAGE ON SCHEMA {0} TO …; GRANT SELECT ON {1} TO …", moorage_core::sql::quote_ident(&name.schema), name.quoted()))
+    } else if hidden_rows {
+        Some("row-level security hides rows from the user. Run in the source as superuser: ALTER ROLE … BYPASSRLS".into())
+    } else {
+        None
+    };
+    SourceTable {
+        identity: log_identity(&name, &identity, indexes),
+        name,
+        id: u64::from(row.get::<_, u32>(0)),
+        columns,
+        row_estimate: (estimate >= 0.0).then_some(estimate as u64),
+        bytes: row.get::<_, i64>(6).max(0) as u64,
+        refused,
+        note: row.get::<_, Option<String>>(10).map(|root| format!("partition of {root}")),
+    }
+}
+
+/// What the log says of rows, by `relreplident` (PostgreSQL manual, section 53.11).
+fn log_identity(table: &TableName, setting: &str, indexes: &[Index]) -> LogIdentity {
+    let primary = indexes.iter().find(|i| i.primary);
+    let full = format!("ALTER TABLE {} REPLICA IDENTITY FULL", table.quoted());
+    let none = |why: &str, fix: String| LogIdentity::None { why: why.into(), fix };
+    match (setting, primary) {
+        ("f", primary) => {
+            LogIdentity::Full { key: primary.filter(|p| p.immediate).map(|p| p.columns.clone()) }
+        }
+        ("i", _) => match indexes.iter().find(|i| i.identity) {
+            Some(index) => LogIdentity::Key(index.columns.clone()),
+            None => none("the index of its replica identity is gone", full),
+        },
+        ("n", Some(_)) => {
+            none("its replica identity is nothing", format!("ALTER TABLE {} REPLICA IDENTITY DEFAULT", table.quoted()))
+        }
+        ("n", None) => none("it has no key, and its replica identity is nothing", full),
+        (_, Some(primary)) if primary.immediate => LogIdentity::Key(primary.columns.clone()),
+        (_, Some(_)) => none("its primary key is deferrable, which does not count as an identity", full),
+        (_, None) => none("it has no primary key", full),
+    }
+}

@@ -1,0 +1,181 @@
+//! Connections: the socket with its encryption, and ordinary sessions on it.
+
+use crate::address::PostgresAddress;
+use crate::error::{log_in_error, statement_error};
+use crate::tls;
+use moorage_adapter::{AdapterError, Layer, Result};
+use moorage_core::project::SslMode;
+use rustls_pki_types::ServerName;
+use secrecy::ExposeSecret;
+use std::io;
+use std::sync::Arc;
+use std::time::Duration;
+use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt};
+use tokio::net::{TcpStream, UnixStream};
+use tokio::time::timeout;
+use tokio_postgres::types::ToSql;
+use tokio_postgres::{Client, Row};
+
+/// A connected socket, encrypted or not.
+pub(crate) trait Socket: AsyncRead + AsyncWrite + Unpin + Send {}
+impl<T: AsyncRead + AsyncWrite + Unpin + Send> Socket for T {}
+
+/// Session settings under which all text that the server sends is canonical. The stream and the
+/// snapshot use the same, so that a value looks the same whichever way it comes.
+pub(crate) const SESSION: [(&str, &str); 12] = [
+    ("DateStyle", "ISO, YMD"),
+    ("TimeZone", "UTC"),
+    ("IntervalStyle", "iso_8601"),
+    ("extra_float_digits", "3"),
+    ("bytea_output", "hex"),
+    ("lc_monetary", "C"),
+    ("search_path", "pg_catalog"),
+    ("statement_timeout", "0"),
+    ("idle_in_transaction_session_timeout", "0"),
+    ("lock_timeout", "0"),
+    ("default_transaction_read_only", "off"),
+    // The server notices within a second that Moorage is gone, also while it waits for something.
+    ("client_connection_check_interval", "1000"),
+];
+
+/// Opens a socket and agrees on encryption. No name, nobody there, no answer, no encryption: each is
+/// told apart.
+pub(crate) async fn open_socket(address: &PostgresAddress) -> Result<Box<dyn Socket>> {
+    let attempt = timeout(address.connect_timeout, open(address)).await;
+    attempt.unwrap_or_else(|_| {
+        let reason = format!("no answer within {} s", address.connect_timeout.as_secs());
+        Err(failed(address, Layer::TimedOut, reason))
+    })
+}
+
+fn failed(address: &PostgresAddress, layer: Layer, reason: impl Into<String>) -> AdapterError {
+    AdapterError::Connect { address: address.text(), layer, reason: reason.into() }
+}
+
+fn io_failed(address: &PostgresAddress, error: &io::Error) -> AdapterError {
+    let layer = match error.kind() {
+        io::ErrorKind::ConnectionRefused | io::ErrorKind::NotFound => Layer::Refused,
+        io::ErrorKind::TimedOut => Layer::TimedOut,
+        _ => Layer::Network,
+    };
+    failed(address, layer, error.to_string())
+}
+
+async fn open(address: &PostgresAddress) -> Result<Box<dyn Socket>> {
+    if let Some(path) = address.socket() {
+        let socket = UnixStream::connect(&path).await.map_err(|e| io_failed(address, &e))?;
+        return Ok(Box::new(socket));
+    }
+    let found: Vec<_> = tokio::net::lookup_host((address.host.as_str(), address.port))
+        .await
+        .map_err(|e| failed(address, Layer::NameLookup, e.to_string()))?
+        .collect();
+    let socket = TcpStream::connect(found.as_slice()).await.map_err(|e| io_failed(address, &e))?;
+    socket.set_nodelay(true).map_err(|e| io_failed(address, &e))?;
+    let keepalive = socket2::TcpKeepalive::new().with_time(Duration::from_secs(30)).with_interval(Duration::from_secs(10));
+    socket2::SockRef::from(&socket).set_tcp_keepalive(&keepalive).map_err(|e| io_failed(address, &e))?;
+    if address.sslmode == SslMode::Disable {
+        return Ok(Box::new(socket));
+    }
+    encrypt(address, socket).await
+}
+
+/// Asks for encryption (PostgreSQL manual, section 55.2.10).
+async fn encrypt(address: &PostgresAddress, mut socket: TcpStream) -> Result<Box<dyn Socket>> {
+    let mut request = bytes::BytesMut::new();
+    postgres_protocol::message::frontend::ssl_request(&mut request);
+    socket.write_all(&request).await.map_err(|e| io_failed(address, &e))?;
+    let answer = socket.read_u8().await.map_err(|e| io_failed(address, &e))?;
+    if answer != b'S' {
+        return match address.sslmode {
+            SslMode::Prefer => Ok(Box::new(socket)),
+            _ => Err(failed(address, Layer::Tls, "the server does not offer encryption, which sslmode asks for")),
+        };
+    }
+    let config = tls::client_config(address).map_err(|reason| failed(address, Layer::Tls, reason))?;
+    let name = ServerName::try_from(address.host.clone())
+        .map_err(|_| failed(address, Layer::Tls, format!("{} is not a name that a certificate can have", address.host)))?;
+    let connector = tokio_rustls::TlsConnector::from(Arc::new(config));
+    let encrypted = connector.connect(name, socket).await.map_err(|e| failed(address, Layer::Tls, e.to_string()))?;
+    Ok(Box::new(encrypted))
+}
+
+/// An ordinary session. Dropping it closes the connection.
+pub(crate) struct Session {
+    client: Client,
+    address: String,
+    pid: i32,
+}
+
+impl Session {
+    /// Connects and logs in.
+    pub(crate) async fn open(address: &PostgresAddress) -> Result<Self> {
+        let socket = open_socket(address).await?;
+        let mut config = tokio_postgres::Config::new();
+        let options: Vec<String> =
+            SESSION.iter().map(|(name, value)| format!("-c {name}={}", value.replace(' ', "\\ "))).collect();
+        config
+            .user(&address.user)
+            .dbname(&address.database)
+            .application_name("moorage")
+            .options(options.join(" "))
+            .ssl_mode(tokio_postgres::config::SslMode::Disable);
+        if let Some(password) = &address.password {
+            config.password(password.expose_secret());
+        }
+        let text = address.text();
+        let log_in = timeout(address.connect_timeout, config.connect_raw(socket, tokio_postgres::NoTls)).await;
+        let (client, connection) = match log_in {
+            Err(_) => return Err(failed(address, Layer::TimedOut, "no answer to the log-in")),
+            Ok(done) => done.map_err(|e| log_in_error(&text, &e))?,
+        };
+        tokio::spawn(async move {
+            if let Err(error) = connection.await {
+                tracing::debug!("connection ended: {error}");
+            }
+        });
+        let mut session = Self { client, address: text, pid: 0 };
+        session.pid = session.one("asking for the session's number", "SELECT pg_backend_pid()", &[]).await?.get(0);
+        Ok(session)
+    }
+
+    /// The server's number of this session.
+    pub(crate) fn pid(&self) -> i32 {
+        self.pid
+    }
+
+    /// The client itself, for what the methods here do not cover.
+    pub(crate) fn client(&self) -> &Client {
+        &self.client
+    }
+
+    /// Wraps an error.
+    pub(crate) fn error(&self, doing: &str, error: &tokio_postgres::Error) -> AdapterError {
+        statement_error(&self.address, doing, error)
+    }
+
+    /// Runs statements without parameters.
+    pub(crate) async fn run(&self, doing: &str, sql: &str) -> Result<()> {
+        self.client.batch_execute(sql).await.map_err(|e| self.error(doing, &e))
+    }
+
+    /// Asks for rows.
+    pub(crate) async fn rows(&self, doing: &str, sql: &str, parameters: &[&(dyn ToSql + Sync)]) -> Result<Vec<Row>> {
+        self.client.query(sql, parameters).await.map_err(|e| self.error(doing, &e))
+    }
+
+    /// Asks for exactly one row.
+    pub(crate) async fn one(&self, doing: &str, sql: &str, parameters: &[&(dyn ToSql + Sync)]) -> Result<Row> {
+        self.client.query_one(sql, parameters).await.map_err(|e| self.error(doing, &e))
+    }
+
+    /// Asks for a row that may be missing.
+    pub(crate) async fn maybe(
+        &self,
+        doing: &str,
+        sql: &str,
+        parameters: &[&(dyn ToSql + Sync)],
+    ) -> Result<Option<Row>> {
+        self.client.query_opt(sql, parameters).await.map_err(|e| self.error(doing, &e))
+    }
+}

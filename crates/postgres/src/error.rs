@@ -1,0 +1,102 @@
+//! The server's errors in our terms.
+
+use moorage_adapter::{AdapterError, Layer};
+use postgres_protocol::message::backend::ErrorResponseBody;
+use fallible_iterator::FallibleIterator;
+use tokio_postgres::error::{DbError, SqlState};
+
+/// The parts of a server's error message that we look at.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct ServerError {
+    pub(crate) code: String,
+    pub(crate) message: String,
+    pub(crate) detail: String,
+    pub(crate) hint: String,
+}
+
+impl ServerError {
+    /// Reads the fields of an ErrorResponse (PostgreSQL manual, section 55.8).
+    pub(crate) fn read(body: &ErrorResponseBody) -> Self {
+        let mut error = Self::default();
+        let mut fields = body.fields();
+        while let Ok(Some(field)) = fields.next() {
+            let value = String::from_utf8_lossy(field.value_bytes()).into_owned();
+            match field.type_() {
+                b'C' => error.code = value,
+                b'M' => error.message = value,
+                b'D' => error.detail = value,
+                b'H' => error.hint = value,
+                _ => {}
+            }
+        }
+        error
+    }
+
+    fn from_db(error: &DbError) -> Self {
+        Self {
+            code: error.code().code().to_string(),
+            message: error.message().to_string(),
+            detail: error.detail().unwrap_or_default().to_string(),
+            hint: error.hint().unwrap_or_default().to_string(),
+        }
+    }
+
+    pub(crate) fn text(&self) -> String {
+        [&self.message, &self.detail, &self.hint]
+            .into_iter()
+            .filter(|t| !t.is_empty())
+            .map(String::as_str)
+            .collect::<Vec<_>>()
+            .join("; ")
+    }
+
+    /// Whether the server is going away or gave up on the connection (classes 08 and 57P).
+    fn ends_connection(&self) -> bool {
+        self.code.starts_with("08") || matches!(self.code.as_str(), "57P01" | "57P02" | "57P03")
+    }
+
+    pub(crate) fn into_adapter(self, address: &str, doing: &str) -> AdapterError {
+        if self.ends_connection() {
+            return AdapterError::Lost { address: address.into(), reason: self.text() };
+        }
+        AdapterError::refused(doing, self.text())
+    }
+
+    /// What a refused log-in means.
+    pub(crate) fn into_connect(self, address: &str) -> AdapterError {
+        let layer = match self.code.as_str() {
+            "3D000" => Layer::Database,
+            code if code.starts_with("28") => Layer::LogIn,
+            "42501" => Layer::LogIn,
+            "57P03" | "53300" => Layer::Network,
+            _ => Layer::Database,
+        };
+        AdapterError::Connect { address: address.into(), layer, reason: self.text() }
+    }
+}
+
+/// Wraps an error of a statement.
+pub(crate) fn statement_error(address: &str, doing: &str, error: &tokio_postgres::Error) -> AdapterError {
+    match error.as_db_error() {
+        Some(db) => ServerError::from_db(db).into_adapter(address, doing),
+        None if error.is_closed() => AdapterError::Lost { address: address.into(), reason: "closed by the server".into() },
+        None => {
+            let reason = std::error::Error::source(error).map_or_else(|| error.to_string(), ToString::to_string);
+            AdapterError::Lost { address: address.into(), reason: format!("{doing}: {reason}") }
+        }
+    }
+}
+
+/// Wraps an error of logging in.
+pub(crate) fn log_in_error(address: &str, error: &tokio_postgres::Error) -> AdapterError {
+    if let Some(db) = error.as_db_error() {
+        return ServerError::from_db(db).into_connect(address);
+    }
+    let reason = std::error::Error::source(error).map_or_else(|| error.to_string(), |s| s.to_string());
+    AdapterError::Connect { address: address.into(), layer: Layer::LogIn, reason }
+}
+
+/// Whether the server said that a right is missing.
+pub(crate) fn is_missing_right(error: &tokio_postgres::Error) -> bool {
+    error.code() == Some(&SqlState::INSUFFICIENT_PRIVILEGE)
+}

@@ -1,0 +1,280 @@
+//! Our own replication connection: start-up, log-in, and the messages on it
+//! (PostgreSQL manual, sections 55.2, 55.4 and 55.7).
+
+use crate::address::PostgresAddress;
+use crate::connect::{SESSION, Socket, open_socket};
+use crate::error::ServerError;
+use bytes::{Buf, Bytes, BytesMut};
+use fallible_iterator::FallibleIterator;
+use moorage_adapter::{AdapterError, Layer, Result};
+use postgres_protocol::authentication::sasl::{ChannelBinding, SCRAM_SHA_256, ScramSha256};
+use postgres_protocol::authentication::md5_hash;
+use postgres_protocol::message::backend::{Header, Message};
+use postgres_protocol::message::frontend;
+use secrecy::ExposeSecret;
+use tokio::io::{AsyncReadExt, AsyncWriteExt, ReadHalf, WriteHalf};
+use tokio::time::timeout;
+
+/// A message may not be larger than this: the server's own limit for a value is 1 GiB.
+const MAX_MESSAGE: usize = (1 << 30) + (1 << 20);
+
+/// What arrives once the stream runs.
+pub(crate) enum StreamMessage {
+    /// A part of the log, as the plug-in writes it.
+    Data {
+        /// The end of the server's log when it was sent.
+        server_end: u64,
+        /// The plug-in's message.
+        payload: Bytes,
+    },
+    /// A sign of life.
+    Keepalive {
+        /// The end of the server's log when it was sent.
+        server_end: u64,
+        /// Whether the server wants an answer at once.
+        reply: bool,
+    },
+}
+
+/// The reading end.
+pub(crate) struct ReplicationReader {
+    socket: ReadHalf<Box<dyn Socket>>,
+    buffer: BytesMut,
+    address: String,
+}
+
+/// The writing end.
+pub(crate) struct ReplicationWriter {
+    socket: WriteHalf<Box<dyn Socket>>,
+    address: String,
+}
+
+fn lost(address: &str, reason: impl ToString) -> AdapterError {
+    AdapterError::Lost { address: address.into(), reason: reason.to_string() }
+}
+
+/// Connects and logs in for logical replication.
+pub(crate) async fn connect(address: &PostgresAddress) -> Result<(ReplicationReader, ReplicationWriter)> {
+    let socket = open_socket(address).await?;
+    let (read, write) = tokio::io::split(socket);
+    let text = address.text();
+    let mut reader = ReplicationReader { socket: read, buffer: BytesMut::with_capacity(64 * 1024), address: text.clone() };
+    let mut writer = ReplicationWriter { socket: write, address: text };
+    let log_in = timeout(address.connect_timeout, log_in(address, &mut reader, &mut writer)).await;
+    log_in.unwrap_or_else(|_| {
+        Err(AdapterError::Connect {
+            address: address.text(),
+            layer: Layer::TimedOut,
+            reason: "no answer to the log-in".into(),
+        })
+    })?;
+    Ok((reader, writer))
+}
+
+async fn log_in(address: &PostgresAddress, reader: &mut ReplicationReader, writer: &mut ReplicationWriter) -> Result<()> {
+    let mut parameters = vec![
+        ("user", address.user.as_str()),
+        ("database", address.database.as_str()),
+        ("replication", "database"),
+        ("application_name", "moorage"),
+        ("client_encoding", "UTF8"),
+    ];
+    parameters.extend(SESSION);
+    writer.send(|b| frontend::startup_message(parameters, b)).await?;
+    loop {
+        match reader.next().await? {
+            Message::AuthenticationOk
+            | Message::ParameterStatus(_)
+            | Message::BackendKeyData(_)
+            | Message::NoticeResponse(_) => {}
+            Message::ReadyForQuery(_) => return Ok(()),
+            Message::AuthenticationCleartextPassword => {
+                let password = password(address)?;
+                writer.send(|b| frontend::password_message(password, b)).await?;
+            }
+            Message::AuthenticationMd5Password(body) => {
+                let hash = md5_hash(address.user.as_bytes(), password(address)?, body.salt());
+                writer.send(|b| frontend::password_message(hash.as_bytes(), b)).await?;
+            }
+            Message::AuthenticationSasl(body) => {
+                let mut mechanisms = body.mechanisms();
+                let mut known = false;
+                while let Ok(Some(mechanism)) = mechanisms.next() {
+                    known |= mechanism == SCRAM_SHA_256;
+                }
+                if !known {
+                    return Err(log_in_failed(address, "the server asks for a log-in that is not known here"));
+                }
+                scram(address, reader, writer).await?;
+            }
+            Message::ErrorResponse(body) => return Err(ServerError::read(&body).into_connect(&address.text())),
+            _ => return Err(log_in_failed(address, "the server asks for a log-in that is not known here")),
+        }
+    }
+}
+
+/// SCRAM-SHA-256 (RFC 7677) without channel binding.
+async fn scram(address: &PostgresAddress, reader: &mut ReplicationReader, writer: &mut ReplicationWriter) -> Result<()> {
+    let failed = |e: std::io::Error| log_in_failed(address, e.to_string());
+    let mut scram = ScramSha256::new(password(address)?, ChannelBinding::unsupported());
+    let first = scram.message().to_vec();
+    writer.send(|b| frontend::sasl_initial_response(SCRAM_SHA_256, &first, b)).await?;
+    match reader.next().await? {
+        Message::AuthenticationSaslContinue(body) => scram.update(body.data()).map_err(failed)?,
+        Message::ErrorResponse(body) => return Err(ServerError::read(&body).into_connect(&address.text())),
+        _ => return Err(log_in_failed(address, "the server broke off the log-in")),
+    }
+    let second = scram.message().to_vec();
+    writer.send(|b| frontend::sasl_response(&second, b)).await?;
+    match reader.next().await? {
+        Message::AuthenticationSaslFinal(body) => scram.finish(body.data()).map_err(failed),
+        Message::ErrorResponse(body) => Err(ServerError::read(&body).into_connect(&address.text())),
+        _ => Err(log_in_failed(address, "the server broke off the log-in")),
+    }
+}
+
+fn password(address: &PostgresAddress) -> Result<&[u8]> {
+    let given = address.password.as_ref().map(|p| p.expose_secret().as_bytes());
+    given.ok_or_else(|| log_in_failed(address, "the server asks for a password, and the project file gives none"))
+}
+
+fn log_in_failed(address: &PostgresAddress, reason: impl Into<String>) -> AdapterError {
+    AdapterError::Connect { address: address.text(), layer: Layer::LogIn, reason: reason.into() }
+}
+
+impl ReplicationWriter {
+    async fn send(&mut self, write: impl FnOnce(&mut BytesMut) -> std::io::Result<()>) -> Result<()> {
+        let mut buffer = BytesMut::new();
+        write(&mut buffer).map_err(|e| lost(&self.address, e))?;
+        self.socket.write_all(&buffer).await.map_err(|e| lost(&self.address, e))?;
+        self.socket.flush().await.map_err(|e| lost(&self.address, e))
+    }
+
+    /// Sends a statement.
+    pub(crate) async fn query(&mut self, sql: &str) -> Result<()> {
+        self.send(|b| frontend::query(sql, b)).await
+    }
+
+    /// Tells the server how far we have come (standby status update): received, and made durable.
+    pub(crate) async fn status(&mut self, received: u64, durable: u64) -> Result<()> {
+        let mut body = Vec::with_capacity(34);
+        body.push(b'r');
+        for number in [received, durable, durable] {
+            body.extend_from_slice(&number.to_be_bytes());
+        }
+        body.extend_from_slice(&microseconds_since_2000().to_be_bytes());
+        body.push(0);
+        self.send(|b| frontend::CopyData::new(&body[..]).map(|data| data.write(b))).await
+    }
+
+    /// Ends the stream from our side.
+    pub(crate) async fn done(&mut self) -> Result<()> {
+        self.send(|b| {
+            frontend::copy_done(b);
+            frontend::terminate(b);
+            Ok(())
+        })
+        .await
+    }
+}
+
+/// The server's clock starts at 2000-01-01 (PostgreSQL manual, section 55.4).
+pub(crate) const EPOCH_2000_US: i64 = 946_684_800_000_000;
+
+fn microseconds_since_2000() -> i64 {
+    chrono::Utc::now().timestamp_micros() - EPOCH_2000_US
+}
+
+impl ReplicationReader {
+    /// Whether another message can be had without waiting for the network.
+    pub(crate) fn has_buffered(&self) -> bool {
+        matches!(Header::parse(&self.buffer), Ok(Some(h)) if self.buffer.len() > h.len() as usize)
+    }
+
+    /// Waits until a whole message is in the buffer, and gives its tag. May be cancelled without loss.
+    async fn fill(&mut self) -> Result<u8> {
+        loop {
+            let header = Header::parse(&self.buffer).map_err(|e| lost(&self.address, e))?;
+            if let Some(header) = header {
+                let length = header.len() as usize + 1;
+                if length > MAX_MESSAGE {
+                    let what = format!("a message of {length} bytes");
+                    return Err(AdapterError::Protocol { address: self.address.clone(), what });
+                }
+                if self.buffer.len() >= length {
+                    return Ok(header.tag());
+                }
+                self.buffer.reserve(length - self.buffer.len());
+            } else {
+                self.buffer.reserve(64 * 1024);
+            }
+            let read = self.socket.read_buf(&mut self.buffer).await.map_err(|e| lost(&self.address, e))?;
+            if read == 0 {
+                return Err(lost(&self.address, "closed by the server"));
+            }
+        }
+    }
+
+    async fn next(&mut self) -> Result<Message> {
+        self.fill().await?;
+        let message = Message::parse(&mut self.buffer).map_err(|e| lost(&self.address, e))?;
+        message.ok_or_else(|| lost(&self.address, "an incomplete message"))
+    }
+
+    /// Waits for the server to begin the stream: CopyBothResponse, tag W, which the message parser that
+    /// we borrow does not know.
+    pub(crate) async fn stream_begins(&mut self, doing: &str) -> Result<()> {
+        loop {
+            if self.fill().await? == b'W' {
+                let length = Header::parse(&self.buffer).ok().flatten().map_or(0, |h| h.len() as usize + 1);
+                self.buffer.advance(length);
+                return Ok(());
+            }
+            match self.next().await? {
+                Message::ErrorResponse(body) => return Err(ServerError::read(&body).into_adapter(&self.address, doing)),
+                Message::NoticeResponse(_) | Message::ParameterStatus(_) => {}
+                _ => {
+                    let what = "no stream was begun".to_string();
+                    return Err(AdapterError::Protocol { address: self.address.clone(), what });
+                }
+            }
+        }
+    }
+
+    /// The next message of the running stream; `None` when the server ends it in good order.
+    pub(crate) async fn stream_next(&mut self) -> Result<Option<StreamMessage>> {
+        loop {
+            match self.next().await? {
+                Message::CopyData(body) => return self.unwrap_data(body.into_bytes()).map(Some),
+                Message::ErrorResponse(body) => {
+                    let error = ServerError::read(&body);
+                    return Err(error.into_adapter(&self.address, "reading the replication stream"));
+                }
+                Message::CopyDone => return Ok(None),
+                _ => {}
+            }
+        }
+    }
+
+    fn unwrap_data(&self, mut bytes: Bytes) -> Result<StreamMessage> {
+        let malformed = || AdapterError::Protocol {
+            address: self.address.clone(),
+            what: "a message of the replication stream that is too short or of an unknown kind".into(),
+        };
+        match (bytes.first().copied(), bytes.len()) {
+            (Some(b'w'), 25..) => {
+                bytes.advance(9);
+                let server_end = bytes.get_u64();
+                bytes.advance(8);
+                Ok(StreamMessage::Data { server_end, payload: bytes })
+            }
+            (Some(b'k'), 18) => {
+                bytes.advance(1);
+                let server_end = bytes.get_u64();
+                bytes.advance(8);
+                Ok(StreamMessage::Keepalive { server_end, reply: bytes.get_u8() == 1 })
+            }
+            _ => Err(malformed()),
+        }
+    }
+}

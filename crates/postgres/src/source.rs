@@ -1,0 +1,181 @@
+//! The source itself: the calls of the trait, each on connections of its own.
+
+use crate::address::PostgresAddress;
+use crate::assemble::{NOTE_PREFIX, proof_parts};
+use crate::connect::Session;
+use crate::{capture, catalog, check, lsn, snapshot, stream};
+use async_trait::async_trait;
+use moorage_adapter::{
+    AdapterError, CapturePlan, CaptureState, ChangeStream, Events, Head, Prepared, Removed, Result, SnapshotSink,
+    Source, SourceAddress, StreamStart, Waiting,
+};
+use moorage_core::checkpoint::Checkpoint;
+use moorage_core::finding::Finding;
+use moorage_core::plan::{SourceTable, TablePlan};
+use moorage_core::sql::quote_ident;
+use moorage_core::{Position, TableSchema};
+use std::sync::Arc;
+
+/// How many waiting changes are counted before `status` says "or more".
+const COUNT_LIMIT: i32 = 100_000;
+
+/// A PostgreSQL database as a source.
+pub struct PostgresSource {
+    address: PostgresAddress,
+    connections: usize,
+}
+
+impl PostgresSource {
+    /// A source at `address` whose snapshots are read over this many connections (at least 1).
+    pub fn new(address: PostgresAddress, connections: usize) -> Self {
+        Self { address, connections: connections.max(1) }
+    }
+
+    async fn session(&self) -> Result<Session> {
+        Session::open(&self.address).await
+    }
+
+    async fn log_level_is_logical(&self, session: &Session) -> Result<()> {
+        let sql = "SELECT setting, pending_restart FROM pg_settings WHERE name = 'wal_level'";
+        let row = session.one("reading wal_level", sql, &[]).await?;
+        let level: String = row.get(0);
+        if level == "logical" {
+            return Ok(());
+        }
+        let way_out = if row.get(1) {
+            "logical is set but not yet in force: restart the server"
+        } else {
+            "run ALTER SYSTEM SET wal_level = logical and restart the server, or copy without following: moorage run --snapshot-only"
+        };
+        Err(AdapterError::refused(format!("the source's wal_level is {level}, so its log does not carry changes as rows"), way_out))
+    }
+}
+
+#[async_trait]
+impl Source for PostgresSource {
+    async fn address(&self) -> Result<SourceAddress> {
+        let session = self.session().await?;
+        let version: String =
+            session.one("reading the server's version", "SELECT current_setting('server_version')", &[]).await?.get(0);
+        Ok(SourceAddress {
+            system: format!("PostgreSQL {}", version.split(' ').next().unwrap_or_default()),
+            host: self.address.host_text(),
+            database: self.address.database.clone(),
+            user: self.address.user.clone(),
+        })
+    }
+
+    async fn inspect(&self, capture: &CapturePlan) -> Result<Vec<Finding>> {
+        check::inspect(&self.address, &self.session().await?, capture).await
+    }
+
+    async fn discover(&self) -> Result<Vec<SourceTable>> {
+        catalog::discover(&self.session().await?).await
+    }
+
+    async fn capture_state(&self, capture: &CapturePlan) -> Result<CaptureState> {
+        capture::state(&self.session().await?, capture).await
+    }
+
+    fn parse_position(&self, text: &str) -> Option<Position> {
+        lsn::parse(text).map(lsn::position)
+    }
+
+    async fn prepare(
+        &self,
+        capture: &CapturePlan,
+        tables: &[TablePlan],
+        again: bool,
+        events: &Events,
+    ) -> Result<Prepared> {
+        let session = self.session().await?;
+        self.log_level_is_logical(&session).await?;
+        capture::identity(&session).await?;
+        capture::publication(&session, capture, tables, events).await?;
+        let position = capture::slot(&self.address, &session, capture, again, events).await?;
+        Ok(Prepared { position })
+    }
+
+    async fn align(&self, capture: &CapturePlan, tables: &[TablePlan], events: &Events) -> Result<()> {
+        capture::publication(&self.session().await?, capture, tables, events).await
+    }
+
+    async fn snapshot(
+        &self,
+        tables: &[TablePlan],
+        capture: Option<&CapturePlan>,
+        sink: Arc<dyn SnapshotSink>,
+        events: &Events,
+    ) -> Result<()> {
+        snapshot::run(&self.address, self.connections, tables, capture.is_some(), sink, events).await
+    }
+
+    async fn changes(&self, start: StreamStart, _events: &Events) -> Result<Box<dyn ChangeStream>> {
+        stream::open(&self.address, start).await
+    }
+
+    async fn send_note(&self, note: &str) -> Result<()> {
+        let session = self.session().await?;
+        // Its commit must be in the log on disk, but need not wait for any standby.
+        session.run("preparing a note", "SET synchronous_commit = local").await?;
+        let sql = "SELECT pg_logical_emit_message(true, $1, $2::text)";
+        session.one("writing a note into the log", sql, &[&NOTE_PREFIX, &note]).await.map(|_| ())
+    }
+
+    async fn head(&self) -> Result<Head> {
+        capture::head(&self.session().await?).await
+    }
+
+    async fn waiting(&self, plan: &CapturePlan, checkpoint: &Checkpoint) -> Result<Waiting> {
+        let session = self.session().await?;
+        let sql = "SELECT active_pid IS NOT NULL, (pg_current_wal_lsn() - $2::text::pg_lsn)::bigint, (pg_current_wal_lsn() - restart_lsn)::bigint
+                   FROM pg_replication_slots WHERE slot_name = $1";
+        let mut waiting = Waiting::default();
+        if let Some(row) = session.maybe("looking at the slot", sql, &[&plan.slot, &checkpoint.position]).await? {
+            waiting.bytes = row.get::<_, Option<i64>>(1).unwrap_or(0).max(0) as u64;
+            waiting.retained_bytes = row.get::<_, Option<i64>>(2).unwrap_or(0).max(0) as u64;
+            if !row.get::<_, bool>(0) {
+                (waiting.changes, waiting.or_more) = count_waiting(&session, plan, checkpoint).await;
+            }
+        }
+        let sql = "SELECT format('pid %s%s, open since %s UTC', pid, coalesce(' (' || nullif(application_name, '') || ')', ''), to_char(xact_start AT TIME ZONE 'UTC', 'YYYY-MM-DD HH24:MI:SS'))
+                   FROM pg_stat_activity WHERE backend_xid IS NOT NULL AND pid <> pg_backend_pid() AND datname = current_database() ORDER BY xact_start LIMIT 1";
+        waiting.oldest_open = session.maybe("looking for open transactions", sql, &[]).await?.map(|r| r.get(0));
+        Ok(waiting)
+    }
+
+    async fn drifted(&self, tables: &[TablePlan]) -> Result<Vec<(Arc<TableSchema>, String)>> {
+        let found = self.discover().await?;
+        let mut drifted = Vec::new();
+        for plan in tables {
+            let what = match found.iter().find(|t| t.name == *plan.table()) {
+                None => Some("it is not in the source any more".to_string()),
+                Some(t) if t.id != plan.source_id => Some("it was dropped and made again".into()),
+                Some(t) if t.fingerprint() != plan.fingerprint => Some("its structure or its replica identity was changed".into()),
+                Some(_) => None,
+            };
+            drifted.extend(what.map(|what| (plan.schema.clone(), what)));
+        }
+        Ok(drifted)
+    }
+
+    async fn teardown(&self, capture: &CapturePlan, dry: bool) -> Result<Removed> {
+        capture::teardown(&self.session().await?, capture, dry).await
+    }
+}
+
+/// Counts changes without consuming them: inserts, updates, deletes and truncates behind the checkpoint.
+/// Nothing can be said where the right is missing or the slot is busy after all.
+async fn count_waiting(session: &Session, plan: &CapturePlan, checkpoint: &Checkpoint) -> (Option<u64>, bool) {
+    let done = proof_parts(&checkpoint.proof).map_or(-1, |(_, xid)| i64::from(xid));
+    let sql = "SELECT count(*) FILTER (WHERE get_byte(data, 0) IN (68, 73, 84, 85) AND xid::text::bigint <> $3), count(*)
+               FROM pg_logical_slot_peek_binary_changes($1, NULL, $2, 'proto_version', '1', 'publication_names', $4)";
+    let publication = quote_ident(&plan.publication);
+    match session.client().query_one(sql, &[&plan.slot, &COUNT_LIMIT, &done, &publication]).await {
+        Ok(row) => (Some(row.get::<_, i64>(0) as u64), row.get::<_, i64>(1) >= i64::from(COUNT_LIMIT)),
+        Err(error) => {
+            tracing::debug!("waiting changes cannot be counted: {error}");
+            (None, false)
+        }
+    }
+}

@@ -1,0 +1,216 @@
+//! The running stream: one task reads and assembles, another tells the server how far we have come.
+//!
+//! The second keeps the connection alive whatever the first is doing, also while the target is busy or
+//! down: it reports at a third of the server's own time limit, whether or not anything was read.
+
+use crate::address::PostgresAddress;
+use crate::assemble::{Assembler, proof_parts};
+use crate::connect::Session;
+use crate::lsn;
+use crate::pgoutput::Message;
+use crate::replication::{ReplicationReader, ReplicationWriter, StreamMessage, connect};
+use async_trait::async_trait;
+use moorage_adapter::{AdapterError, ChangeStream, Result, SegmentSender, StreamStart, StreamedSegment, segment_channel};
+use moorage_core::checkpoint::Durable;
+use moorage_core::sql::{quote_ident, quote_literal};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::Duration;
+use tokio::sync::{Notify, mpsc, watch};
+use tokio::task::JoinHandle;
+
+/// A segment is handed on when it has this size, whatever the transaction.
+const SEGMENT_BYTES: usize = 512 << 10;
+/// How much may wait between the stream and the batch.
+const QUEUE_BYTES: usize = 8 << 20;
+/// Between two reports of acknowledged positions, so that small batches do not each cost a packet.
+const REPORT_PAUSE: Duration = Duration::from_millis(200);
+
+struct PostgresStream {
+    segments: mpsc::Receiver<Result<StreamedSegment>>,
+    acknowledged: watch::Sender<u64>,
+    reader: JoinHandle<()>,
+    reporter: JoinHandle<()>,
+    stop: Arc<Notify>,
+}
+
+/// Opens a stream at a checkpoint.
+pub(crate) async fn open(address: &PostgresAddress, start: StreamStart) -> Result<Box<dyn ChangeStream>> {
+    let session = Session::open(address).await?;
+    let pause = status_interval(&session).await?;
+    let mut tables = Vec::with_capacity(start.tables.len());
+    for table in start.tables {
+        let columns = streamed_columns(&session, table.plan.source_id).await?;
+        tables.push((table, columns));
+    }
+    drop(session);
+    let checkpoint = &start.checkpoint;
+    let from = match proof_parts(&checkpoint.proof) {
+        Some((commit_lsn, _)) => commit_lsn,
+        None => lsn::parse(&checkpoint.position).ok_or_else(|| AdapterError::Protocol {
+            address: "the target's checkpoint".into(),
+            what: format!("{:?} is not a position in a PostgreSQL log", checkpoint.position),
+        })?,
+    };
+    let assembler = Assembler::new(tables, checkpoint)?;
+    let (mut reader, mut writer) = connect(address).await?;
+    let publications = quote_literal(&quote_ident(&start.capture.publication));
+    let slot = &start.capture.slot;
+    let sql = format!(
+        "START_REPLICATION SLOT {} LOGICAL {} (proto_version '1', publication_names {publications}, messages 'true')",
+        quote_ident(slot),
+        lsn::text(from),
+    );
+    writer.query(&sql).await?;
+    reader.stream_begins(&format!("starting the stream of slot {slot}")).await?;
+    Ok(Box::new(PostgresStream::spawn(reader, writer, assembler, from, pause)))
+}
+
+/// A third of the time after which the server gives up on a silent receiver; 10 s if it never does.
+async fn status_interval(session: &Session) -> Result<Duration> {
+    let sql = "SELECT setting::bigint FROM pg_settings WHERE name = 'wal_sender_timeout'";
+    let limit: i64 = session.one("reading wal_sender_timeout", sql, &[]).await?.get(0);
+    Ok(match u64::try_from(limit) {
+        Ok(ms) if ms > 0 => Duration::from_millis((ms / 3).clamp(10, 20_000)),
+        _ => Duration::from_secs(10),
+    })
+}
+
+/// The columns that the log carries of a table, with their types.
+async fn streamed_columns(session: &Session, table: u64) -> Result<Vec<(String, u32)>> {
+    let sql = "SELECT attname::text, atttypid FROM pg_attribute
+               WHERE attrelid = $1 AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum";
+    let rows = session.rows("reading a table's columns", sql, &[&(table as u32)]).await?;
+    Ok(rows.iter().map(|r| (r.get(0), r.get(1))).collect())
+}
+
+impl PostgresStream {
+    fn spawn(
+        reader: ReplicationReader,
+        writer: ReplicationWriter,
+        assembler: Assembler,
+        from: u64,
+        pause: Duration,
+    ) -> Self {
+        let (sender, segments) = segment_channel(QUEUE_BYTES);
+        let (acknowledged, watched) = watch::channel(from);
+        let received = Arc::new(AtomicU64::new(from));
+        let (asked, stop) = (Arc::new(Notify::new()), Arc::new(Notify::new()));
+        let reader = tokio::spawn(read(reader, assembler, sender, received.clone(), asked.clone()));
+        let reporter = tokio::spawn(report(writer, watched, received, asked, stop.clone(), pause));
+        Self { segments, acknowledged, reader, reporter, stop }
+    }
+}
+
+#[async_trait]
+impl ChangeStream for PostgresStream {
+    async fn next(&mut self) -> Result<StreamedSegment> {
+        let ended = || AdapterError::Lost { address: "the replication stream".into(), reason: "it ended".into() };
+        self.segments.recv().await.unwrap_or_else(|| Err(ended()))
+    }
+
+    fn acknowledge(&self, durable: &Durable) {
+        // The last transaction itself is kept by the server: sent again on resuming, it proves that the
+        // history is still the same. Its commit record is where it is found.
+        if let Some((commit_lsn, _)) = proof_parts(&durable.checkpoint().proof) {
+            self.acknowledged.send_if_modified(|known| {
+                let further = commit_lsn > *known;
+                *known = commit_lsn.max(*known);
+                further
+            });
+        }
+    }
+
+    async fn close(mut self: Box<Self>) {
+        self.stop.notify_one();
+        // The server may be gone already; it keeps what was not acknowledged.
+        let _ = tokio::time::timeout(Duration::from_secs(1), &mut self.reporter).await;
+    }
+}
+
+impl Drop for PostgresStream {
+    fn drop(&mut self) {
+        self.reader.abort();
+        self.reporter.abort();
+    }
+}
+
+async fn read(
+    mut reader: ReplicationReader,
+    mut assembler: Assembler,
+    sender: SegmentSender,
+    received: Arc<AtomicU64>,
+    asked: Arc<Notify>,
+) {
+    if let Err(error) = read_all(&mut reader, &mut assembler, &sender, &received, &asked).await {
+        sender.fail(error).await;
+    }
+}
+
+async fn read_all(
+    reader: &mut ReplicationReader,
+    assembler: &mut Assembler,
+    sender: &SegmentSender,
+    received: &AtomicU64,
+    asked: &Notify,
+) -> Result<()> {
+    while let Some(message) = reader.stream_next().await? {
+        match message {
+            StreamMessage::Keepalive { server_end, reply } => {
+                received.fetch_max(server_end, Ordering::Relaxed);
+                if reply {
+                    asked.notify_one();
+                }
+            }
+            StreamMessage::Data { server_end, payload } => {
+                received.fetch_max(server_end, Ordering::Relaxed);
+                let message = Message::parse(&payload).map_err(|e| AdapterError::Protocol {
+                    address: "the replication stream".into(),
+                    what: e.to_string(),
+                })?;
+                assembler.feed(message, payload.len())?;
+            }
+        }
+        let quiet = !reader.has_buffered() && !assembler.in_transaction();
+        let full = assembler.bytes() >= SEGMENT_BYTES;
+        if (full || quiet) && !assembler.is_empty() && !sender.send(assembler.take()?).await {
+            return Ok(());
+        }
+    }
+    Err(AdapterError::Lost { address: "the replication stream".into(), reason: "the server ended it".into() })
+}
+
+async fn report(
+    mut writer: ReplicationWriter,
+    mut acknowledged: watch::Receiver<u64>,
+    received: Arc<AtomicU64>,
+    asked: Arc<Notify>,
+    stop: Arc<Notify>,
+    pause: Duration,
+) {
+    let mut beat = tokio::time::interval(pause);
+    beat.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+    loop {
+        let mut ending = false;
+        tokio::select! {
+            _ = beat.tick() => {}
+            () = asked.notified() => {}
+            () = stop.notified() => ending = true,
+            changed = acknowledged.changed() => ending = changed.is_err(),
+        }
+        let durable = *acknowledged.borrow_and_update();
+        let received = received.load(Ordering::Relaxed).max(durable);
+        if writer.status(received, durable).await.is_err() {
+            // The reader sees the broken connection too, and says so.
+            return;
+        }
+        if ending {
+            let _ = writer.done().await;
+            return;
+        }
+        tokio::select! {
+            () = tokio::time::sleep(REPORT_PAUSE.min(pause)) => {}
+            () = stop.notified() => stop.notify_one(),
+        }
+    }
+}

@@ -1,0 +1,23 @@
+//! SQLite's errors in words that say what to do.
+
+use moorage_adapter::AdapterError;
+use rusqlite::ErrorCode;
+use std::path::Path;
+
+/// Wraps an error of a statement on the file at `path`.
+pub(crate) fn sql_error(path: &Path, doing: &str, error: rusqlite::Error) -> AdapterError {
+    let hint = match error.sqlite_error_code() {
+        Some(ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked) => {
+            "; another program holds a write transaction open on this file: end it and run again"
+        }
+        Some(ErrorCode::DiskFull) => "; free some space and run again, nothing was lost",
+        Some(ErrorCode::ReadOnly | ErrorCode::CannotOpen | ErrorCode::PermissionDenied) => {
+            "; make the file and its folder writable for this user"
+        }
+        Some(ErrorCode::NotADatabase | ErrorCode::DatabaseCorrupt) => {
+            "; the file is damaged or not a SQLite database: name another file in the project file"
+        }
+        _ => "",
+    };
+    AdapterError::refused(format!("target {}: {doing}", path.display()), format!("{error}{hint}"))
+}

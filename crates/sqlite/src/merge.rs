@@ -1,0 +1,262 @@
+//! Applying reduced batches. The order of the steps is the one that [`moorage_core::reduce`] documents.
+
+use crate::error::sql_error;
+use crate::meta;
+use crate::statements::Statements;
+use crate::values::Converter;
+use moorage_adapter::{AdapterError, Result};
+use moorage_core::change::ChangeBlock;
+use moorage_core::counters::TableCounters;
+use moorage_core::plan::TablePlan;
+use moorage_core::reduce::{Cells, NetRow, Reduced, reduce};
+use moorage_core::schema::RowIdentity;
+use rusqlite::types::{ToSqlOutput, Value as Owned};
+use rusqlite::{CachedStatement, Connection, OptionalExtension, ToSql, params_from_iter};
+use std::path::Path;
+
+/// Applies the changes of one table inside the caller's transaction.
+pub(crate) fn apply(
+    db: &Connection,
+    path: &Path,
+    plan: &TablePlan,
+    strict: bool,
+    blocks: &[&ChangeBlock],
+) -> Result<TableCounters> {
+    let reduced = reduce(blocks)?;
+    let writer = Writer {
+        db,
+        path,
+        plan,
+        blocks,
+        strict,
+        statements: Statements::new(plan),
+        converter: Converter::new(plan),
+    };
+    writer.carry_out(&reduced)?;
+    Ok(reduced.counters)
+}
+
+struct Writer<'a> {
+    db: &'a Connection,
+    path: &'a Path,
+    plan: &'a TablePlan,
+    blocks: &'a [&'a ChangeBlock],
+    /// Whether the table is complete, so that a row that is missing is an error.
+    strict: bool,
+    statements: Statements,
+    converter: Converter,
+}
+
+impl Writer<'_> {
+    fn carry_out(&self, reduced: &Reduced) -> Result<()> {
+        let moved = self.fetch_moved(&reduced.rows)?;
+        if reduced.truncate {
+            self.truncate()?;
+        }
+        match self.plan.schema.identity {
+            RowIdentity::WholeRow => {
+                self.delete_equal(&reduced.gone)?;
+                self.insert_all(&reduced.rows)
+            }
+            RowIdentity::Key(_) | RowIdentity::DeclaredKey(_) => {
+                self.delete_keys(&reduced.gone)?;
+                self.write_rows(&reduced.rows, moved)
+            }
+        }
+    }
+
+    fn sql(&self, error: rusqlite::Error) -> AdapterError {
+        sql_error(self.path, &format!("merging into table {}", self.plan.target), error)
+    }
+
+    fn prepare(&self, sql: &str) -> Result<CachedStatement<'_>> {
+        self.db.prepare_cached(sql).map_err(|e| self.sql(e))
+    }
+
+    fn cell<'a>(&'a self, cells: &Cells, column: usize) -> Result<ToSqlOutput<'a>> {
+        match cells.at(column) {
+            Some(image) => self.converter.convert(column, image.value(self.blocks, column)),
+            None => Err(AdapterError::Value {
+                table: self.plan.table().to_string(),
+                what: format!("column {} has no value in a captured change", self.plan.schema.columns[column].name),
+            }),
+        }
+    }
+
+    fn values<'a>(&'a self, cells: &Cells, columns: impl IntoIterator<Item = usize>) -> Result<Vec<ToSqlOutput<'a>>> {
+        columns.into_iter().map(|c| self.cell(cells, c)).collect()
+    }
+
+    fn key_of<'a>(&'a self, cells: &Cells) -> Result<Vec<ToSqlOutput<'a>>> {
+        self.values(cells, self.statements.key.iter().copied())
+    }
+
+    fn width(&self) -> usize {
+        self.statements.columns.len()
+    }
+
+    fn truncate(&self) -> Result<()> {
+        if meta::keeps_rows(self.db, &self.plan.target).map_err(|e| self.sql(e))? {
+            return Err(AdapterError::refused(
+                format!("{} was truncated in the source", self.plan.table()),
+                format!(
+                    "target table {} also keeps rows from before the pipeline, which a truncate would remove. Empty it by hand as you see fit, then run `moorage resnapshot {}`",
+                    self.plan.target,
+                    self.plan.table()
+                ),
+            ));
+        }
+        self.db.execute(&format!("DELETE FROM {}", self.statements.table), []).map_err(|e| self.sql(e))?;
+        Ok(())
+    }
+
+    /// For rows that moved to another key and lack columns: those columns' values in the target now.
+    fn fetch_moved(&self, rows: &[NetRow]) -> Result<Vec<Vec<(usize, Owned)>>> {
+        if rows.iter().all(|r| r.moved_from.is_none()) {
+            return Ok(Vec::new());
+        }
+        rows.iter()
+            .map(|row| match &row.moved_from {
+                None => Ok(Vec::new()),
+                Some(origin) => self.fetch(row, origin),
+            })
+            .collect()
+    }
+
+    fn fetch(&self, row: &NetRow, origin: &Cells) -> Result<Vec<(usize, Owned)>> {
+        let missing: Vec<usize> = (0..self.width()).filter(|&c| row.cells.at(c).is_none()).collect();
+        let found: Option<Vec<Owned>> = self
+            .prepare(&self.statements.fetch(&missing))?
+            .query_row(params_from_iter(self.key_of(origin)?), |r| (0..missing.len()).map(|i| r.get(i)).collect())
+            .optional()
+            .map_err(|e| self.sql(e))?;
+        found.map(|values| missing.into_iter().zip(values).collect()).ok_or_else(|| self.row_missing())
+    }
+
+    fn row_missing(&self) -> AdapterError {
+        AdapterError::Value {
+            table: self.plan.table().to_string(),
+            what: format!(
+                "an update left out large values that did not change, and target table {} does not hold the row. Run `moorage resnapshot {}`, or set REPLICA IDENTITY FULL in the source",
+                self.plan.target,
+                self.plan.table()
+            ),
+        }
+    }
+
+    fn delete_keys(&self, gone: &[Cells]) -> Result<()> {
+        if gone.is_empty() {
+            return Ok(());
+        }
+        let mut statement = self.prepare(&self.statements.delete_by_key())?;
+        for key in gone {
+            statement.execute(params_from_iter(self.key_of(key)?)).map_err(|e| self.sql(e))?;
+        }
+        Ok(())
+    }
+
+    fn delete_equal(&self, gone: &[Cells]) -> Result<()> {
+        if gone.is_empty() {
+            return Ok(());
+        }
+        let mut statement = self.prepare(&self.statements.delete_one_equal())?;
+        for row in gone {
+            let values = self.values(row, 0..self.width())?;
+            let removed = statement.execute(params_from_iter(values)).map_err(|e| self.sql(e))?;
+            if removed == 0 && self.strict {
+                return Err(AdapterError::Value {
+                    table: self.plan.table().to_string(),
+                    what: format!(
+                        "a row was deleted or updated that target table {} does not hold: it was changed by someone else. Run `moorage resnapshot {}`",
+                        self.plan.target,
+                        self.plan.table()
+                    ),
+                });
+            }
+        }
+        Ok(())
+    }
+
+    fn insert_all(&self, rows: &[NetRow]) -> Result<()> {
+        if rows.is_empty() {
+            return Ok(());
+        }
+        let mut insert = self.prepare(&self.statements.insert())?;
+        for row in rows {
+            insert.execute(params_from_iter(self.values(&row.cells, 0..self.width())?)).map_err(|e| self.sql(e))?;
+        }
+        Ok(())
+    }
+
+    fn write_rows(&self, rows: &[NetRow], mut moved: Vec<Vec<(usize, Owned)>>) -> Result<()> {
+        if rows.is_empty() {
+            return Ok(());
+        }
+        let declared = matches!(self.plan.schema.identity, RowIdentity::DeclaredKey(_));
+        let mut upsert = self.prepare(&self.statements.upsert())?;
+        for (at, row) in rows.iter().enumerate() {
+            let fetched = moved.get_mut(at).map(std::mem::take).unwrap_or_default();
+            if declared && row.must_be_new && self.strict {
+                self.insert_new(row)?;
+            } else if row.cells.is_complete() {
+                let values = self.values(&row.cells, 0..self.width())?;
+                upsert.execute(params_from_iter(values)).map_err(|e| self.sql(e))?;
+            } else if row.moved_from.is_some() {
+                self.write_moved(&mut upsert, row, fetched)?;
+            } else {
+                self.patch(row)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Inserts a row whose key only the project file says is one.
+    fn insert_new(&self, row: &NetRow) -> Result<()> {
+        let values = self.values(&row.cells, 0..self.width())?;
+        self.prepare(&self.statements.insert())?.execute(params_from_iter(values)).map_err(|e| {
+            match e.sqlite_error_code() {
+                Some(rusqlite::ErrorCode::ConstraintViolation) => AdapterError::Value {
+                    table: self.plan.table().to_string(),
+                    what: format!(
+                        "a second row with the same declared key ({}) arrived. The key in the project file does not tell rows apart: declare another, then run `moorage resnapshot {}`",
+                        self.plan.schema.key_names().join(", "),
+                        self.plan.table()
+                    ),
+                },
+                _ => self.sql(e),
+            }
+        })?;
+        Ok(())
+    }
+
+    fn write_moved(&self, upsert: &mut CachedStatement<'_>, row: &NetRow, fetched: Vec<(usize, Owned)>) -> Result<()> {
+        let mut fetched = fetched.into_iter().peekable();
+        let mut values: Vec<ToSqlOutput<'_>> = Vec::with_capacity(self.width());
+        for column in 0..self.width() {
+            values.push(match fetched.next_if(|(c, _)| *c == column) {
+                Some((_, value)) => ToSqlOutput::Owned(value),
+                None => self.cell(&row.cells, column)?,
+            });
+        }
+        upsert.execute(params_from_iter(values)).map_err(|e| self.sql(e))?;
+        Ok(())
+    }
+
+    /// Updates only the columns that the log carried.
+    fn patch(&self, row: &NetRow) -> Result<()> {
+        let key = &self.statements.key;
+        let carried: Vec<usize> =
+            (0..self.width()).filter(|c| !key.contains(c) && row.cells.at(*c).is_some()).collect();
+        let mut values = self.values(&row.cells, carried.iter().copied())?;
+        values.extend(self.key_of(&row.cells)?);
+        if carried.is_empty() {
+            return Ok(());
+        }
+        let parameters = values.iter().map(|v| v as &dyn ToSql);
+        let changed = self
+            .prepare(&self.statements.update(&carried))?
+            .execute(params_from_iter(parameters))
+            .map_err(|e| self.sql(e))?;
+        if changed == 0 { Err(self.row_missing()) } else { Ok(()) }
+    }
+}

@@ -1,0 +1,220 @@
+//! What Moorage remembers in the target file.
+
+use chrono::Utc;
+use moorage_adapter::{StoredTable, TableState};
+use moorage_core::checkpoint::Checkpoint;
+use moorage_core::counters::TableCounters;
+use moorage_core::plan::TablePlan;
+use rusqlite::{Connection, OptionalExtension, params};
+
+const SCHEMA: &str = "
+CREATE TABLE IF NOT EXISTS moorage_checkpoints (
+  pipeline     TEXT PRIMARY KEY,
+  position     TEXT NOT NULL,
+  committed_at TEXT,
+  merged_at    TEXT,
+  checkpoint   TEXT NOT NULL
+);
+CREATE TABLE IF NOT EXISTS moorage_tables (
+  target         TEXT PRIMARY KEY,
+  pipeline       TEXT NOT NULL,
+  source_table   TEXT NOT NULL,
+  state          TEXT NOT NULL,
+  adopted        INTEGER NOT NULL,
+  keeps_rows     INTEGER NOT NULL,
+  mark           TEXT,
+  mark_position  TEXT,
+  snapshot_rows  INTEGER NOT NULL DEFAULT 0,
+  inserts        INTEGER NOT NULL DEFAULT 0,
+  updates        INTEGER NOT NULL DEFAULT 0,
+  deletes        INTEGER NOT NULL DEFAULT 0,
+  truncates      INTEGER NOT NULL DEFAULT 0,
+  merged         INTEGER NOT NULL DEFAULT 0,
+  reduced        INTEGER NOT NULL DEFAULT 0,
+  last_change_at TEXT,
+  plan           TEXT NOT NULL
+);";
+
+type Sql<T> = rusqlite::Result<T>;
+
+pub(crate) fn create(db: &Connection) -> Sql<()> {
+    db.execute_batch(SCHEMA)
+}
+
+fn exists(db: &Connection) -> Sql<bool> {
+    db.query_row("SELECT count(*) = 2 FROM sqlite_schema WHERE name IN ('moorage_checkpoints', 'moorage_tables')", [], |r| {
+        r.get(0)
+    })
+}
+
+fn from_json<T: serde::de::DeserializeOwned>(column: usize, text: &str) -> Sql<T> {
+    serde_json::from_str(text)
+        .map_err(|e| rusqlite::Error::FromSqlConversionFailure(column, rusqlite::types::Type::Text, Box::new(e)))
+}
+
+fn to_json(value: &impl serde::Serialize) -> Sql<String> {
+    serde_json::to_string(value).map_err(|e| rusqlite::Error::ToSqlConversionFailure(Box::new(e)))
+}
+
+pub(crate) fn checkpoint(db: &Connection, pipeline: &str) -> Sql<Option<Checkpoint>> {
+    if !exists(db)? {
+        return Ok(None);
+    }
+    let text: Option<String> = db
+        .query_row("SELECT checkpoint FROM moorage_checkpoints WHERE pipeline = ?1", [pipeline], |r| r.get(0))
+        .optional()?;
+    text.map(|t| from_json(0, &t)).transpose()
+}
+
+pub(crate) fn save_checkpoint(db: &Connection, checkpoint: &Checkpoint) -> Sql<()> {
+    db.prepare_cached(
+        "INSERT INTO moorage_checkpoints (pipeline, position, committed_at, merged_at, checkpoint) VALUES (?1, ?2, ?3, ?4, ?5)
+         ON CONFLICT (pipeline) DO UPDATE SET position = excluded.position, committed_at = excluded.committed_at,
+           merged_at = excluded.merged_at, checkpoint = excluded.checkpoint",
+    )?
+    .execute(params![
+        checkpoint.pipeline,
+        checkpoint.position,
+        checkpoint.committed_at.map(|t| t.to_rfc3339()),
+        checkpoint.merged_at.map(|t| t.to_rfc3339()),
+        to_json(checkpoint)?,
+    ])?;
+    Ok(())
+}
+
+fn state_from(word: &str) -> TableState {
+    match word {
+        "live" => TableState::Live,
+        "changes only" => TableState::ChangesOnly,
+        "copied" => TableState::Copied,
+        _ => TableState::Loading,
+    }
+}
+
+pub(crate) fn tables(db: &Connection, pipeline: &str) -> Sql<Vec<StoredTable>> {
+    if !exists(db)? {
+        return Ok(Vec::new());
+    }
+    let mut query = db.prepare(
+        "SELECT plan, state, mark, mark_position, snapshot_rows, inserts, updates, deletes, truncates, merged, reduced, last_change_at
+         FROM moorage_tables WHERE pipeline = ?1 ORDER BY source_table",
+    )?;
+    let rows = query.query_map([pipeline], |r| {
+        let mut counters = TableCounters { merged: r.get(9)?, reduced: r.get(10)?, ..TableCounters::default() };
+        counters.read.inserts = r.get(5)?;
+        counters.read.updates = r.get(6)?;
+        counters.read.deletes = r.get(7)?;
+        counters.read.truncates = r.get(8)?;
+        let (mark, position): (Option<String>, Option<String>) = (r.get(2)?, r.get(3)?);
+        Ok(StoredTable {
+            plan: from_json(0, &r.get::<_, String>(0)?)?,
+            state: state_from(&r.get::<_, String>(1)?),
+            mark: mark.zip(position),
+            snapshot_rows: r.get(4)?,
+            counters,
+            last_change_at: r.get(11)?,
+        })
+    })?;
+    rows.collect()
+}
+
+/// The pipeline that a target table belongs to, and whether it was there before it.
+pub(crate) fn owner(db: &Connection, target: &str) -> Sql<Option<(String, bool)>> {
+    if !exists(db)? {
+        return Ok(None);
+    }
+    db.query_row(
+        "SELECT pipeline, adopted FROM moorage_tables WHERE target = ?1 COLLATE NOCASE",
+        [target],
+        |r| Ok((r.get(0)?, r.get(1)?)),
+    )
+    .optional()
+}
+
+pub(crate) fn remember_loading(db: &Connection, pipeline: &str, plan: &TablePlan, adopted: bool, keeps_rows: bool) -> Sql<()> {
+    db.execute("DELETE FROM moorage_tables WHERE target = ?1 COLLATE NOCASE", [&plan.target])?;
+    db.execute(
+        "INSERT INTO moorage_tables (target, pipeline, source_table, state, adopted, keeps_rows, plan) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
+        params![
+            plan.target,
+            pipeline,
+            plan.table().to_string(),
+            TableState::Loading.word(),
+            adopted,
+            keeps_rows,
+            to_json(plan)?
+        ],
+    )?;
+    Ok(())
+}
+
+pub(crate) fn add_snapshot_rows(db: &Connection, target: &str, rows: usize) -> Sql<()> {
+    db.prepare_cached("UPDATE moorage_tables SET snapshot_rows = snapshot_rows + ?2 WHERE target = ?1")?
+        .execute(params![target, rows as i64])?;
+    Ok(())
+}
+
+pub(crate) fn remember_loaded(
+    db: &Connection,
+    target: &str,
+    state: TableState,
+    mark: Option<(&str, &str)>,
+) -> Sql<()> {
+    db.execute(
+        "UPDATE moorage_tables SET state = ?2, mark = ?3, mark_position = ?4 WHERE target = ?1",
+        params![target, state.word(), mark.map(|m| m.0), mark.map(|m| m.1)],
+    )?;
+    Ok(())
+}
+
+pub(crate) fn keeps_rows(db: &Connection, target: &str) -> Sql<bool> {
+    let found = db
+        .query_row("SELECT keeps_rows FROM moorage_tables WHERE target = ?1", [target], |r| r.get(0))
+        .optional()?;
+    Ok(found.unwrap_or(false))
+}
+
+pub(crate) fn count_changes(db: &Connection, target: &str, counters: &TableCounters) -> Sql<()> {
+    db.prepare_cached(
+        "UPDATE moorage_tables SET inserts = inserts + ?2, updates = updates + ?3, deletes = deletes + ?4,
+           truncates = truncates + ?5, merged = merged + ?6, reduced = reduced + ?7, last_change_at = ?8
+         WHERE target = ?1",
+    )?
+    .execute(params![
+        target,
+        counters.read.inserts,
+        counters.read.updates,
+        counters.read.deletes,
+        counters.read.truncates,
+        counters.merged,
+        counters.reduced,
+        Utc::now().to_rfc3339(),
+    ])?;
+    Ok(())
+}
+
+pub(crate) fn forget(db: &Connection, pipeline: &str, targets: &[String], with_checkpoint: bool) -> Sql<()> {
+    if !exists(db)? {
+        return Ok(());
+    }
+    for target in targets {
+        db.execute(
+            "UPDATE moorage_tables SET state = 'loading', mark = NULL, mark_position = NULL WHERE target = ?1 AND pipeline = ?2",
+            params![target, pipeline],
+        )?;
+    }
+    if with_checkpoint {
+        db.execute("DELETE FROM moorage_checkpoints WHERE pipeline = ?1", [pipeline])?;
+    }
+    Ok(())
+}
+
+pub(crate) fn remove_pipeline(db: &Connection, pipeline: &str) -> Sql<()> {
+    db.execute("DELETE FROM moorage_tables WHERE pipeline = ?1", [pipeline])?;
+    db.execute("DELETE FROM moorage_checkpoints WHERE pipeline = ?1", [pipeline])?;
+    let left: i64 = db.query_row("SELECT count(*) FROM moorage_tables", [], |r| r.get(0))?;
+    if left == 0 {
+        db.execute_batch("DROP TABLE moorage_tables; DROP TABLE moorage_checkpoints")?;
+    }
+    Ok(())
+}

@@ -1,0 +1,384 @@
+//! The target itself: one file, one writing connection, blocking work on threads made for it.
+
+use crate::dialect::SqliteDialect;
+use crate::error::sql_error;
+use crate::statements::{Statements, create_table};
+use crate::values::Converter;
+use crate::{create, merge, meta};
+use arrow::array::RecordBatch;
+use async_trait::async_trait;
+use moorage_adapter::{
+    AdapterError, ExistingTable, LoadedTable, Merge, Result, Step, StoredTable, TableProgress, TableState, Target,
+    TargetAddress,
+};
+use moorage_core::change::ChangeBlock;
+use moorage_core::checkpoint::{Checkpoint, Durable};
+use moorage_core::column::value_at;
+use moorage_core::counters::TableCounters;
+use moorage_core::finding::Finding;
+use moorage_core::plan::{TablePlan, TargetDialect};
+use moorage_core::schema::RowIdentity;
+use moorage_core::sql::quote_ident;
+use rusqlite::{Connection, OpenFlags, params_from_iter};
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::Duration;
+use tokio::sync::{Mutex, OwnedMutexGuard};
+
+/// How long a write waits for another program's transaction on the file.
+const BUSY_TIMEOUT: Duration = Duration::from_secs(30);
+
+/// A SQLite file as a target.
+pub struct SqliteTarget {
+    path: Arc<PathBuf>,
+    db: Arc<Mutex<Option<Connection>>>,
+    dialect: SqliteDialect,
+}
+
+impl SqliteTarget {
+    /// A target at `path`. The file is made by the first write, and only then.
+    pub fn new(path: impl Into<PathBuf>) -> Self {
+        Self { path: Arc::new(path.into()), db: Arc::default(), dialect: SqliteDialect }
+    }
+
+    /// Runs blocking work with the connection. The file is made if `write` and it is missing; without
+    /// `write` and without a file the answer is `None`.
+    async fn with<T: Send + 'static>(
+        &self,
+        write: bool,
+        work: impl FnOnce(&mut Connection, &Path) -> Result<T> + Send + 'static,
+    ) -> Result<Option<T>> {
+        let mut guard = self.db.clone().lock_owned().await;
+        let path = self.path.clone();
+        blocking(move || {
+            if guard.is_none() {
+                if !write && !path.exists() {
+                    return Ok(None);
+                }
+                *guard = Some(open(&path)?);
+            }
+            match guard.as_mut() {
+                Some(db) => {
+                    if write {
+                        meta::create(db).map_err(|e| sql_error(&path, "opening", e))?;
+                    }
+                    work(db, &path).map(Some)
+                }
+                None => Ok(None),
+            }
+        })
+        .await
+    }
+
+    async fn write<T: Send + 'static>(
+        &self,
+        work: impl FnOnce(&mut Connection, &Path) -> Result<T> + Send + 'static,
+    ) -> Result<T> {
+        let done = self.with(true, work).await?;
+        done.ok_or_else(|| AdapterError::refused(format!("target {}", self.path.display()), "the file was not opened"))
+    }
+
+    async fn read<T: Send + Default + 'static>(
+        &self,
+        doing: &'static str,
+        work: impl FnOnce(&Connection) -> rusqlite::Result<T> + Send + 'static,
+    ) -> Result<T> {
+        let found = self.with(false, move |db, path| work(db).map_err(|e| sql_error(path, doing, e))).await?;
+        Ok(found.unwrap_or_default())
+    }
+}
+
+async fn blocking<T: Send + 'static>(work: impl FnOnce() -> Result<T> + Send + 'static) -> Result<T> {
+    tokio::task::spawn_blocking(work).await.map_err(|e| AdapterError::Io {
+        what: "running work on the target file".into(),
+        reason: e.to_string(),
+    })?
+}
+
+fn open(path: &Path) -> Result<Connection> {
+    let failed = |e| sql_error(path, "opening", e);
+    if let Some(folder) = path.parent().filter(|p| !p.as_os_str().is_empty() && !p.exists()) {
+        return Err(AdapterError::refused(
+            format!("target {}", path.display()),
+            format!("the folder {} does not exist", folder.display()),
+        ));
+    }
+    let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_CREATE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+    let db = Connection::open_with_flags(path, flags).map_err(failed)?;
+    db.busy_timeout(BUSY_TIMEOUT).map_err(failed)?;
+    db.set_prepared_statement_cache_capacity(256);
+    // FULL: a commit in write-ahead mode is on the disk when it returns (https://www.sqlite.org/pragma.html#pragma_synchronous).
+    // The cache bounds memory, also that of a transaction of any size, which spills into the log.
+    db.execute_batch(
+        "PRAGMA journal_mode = WAL; PRAGMA synchronous = FULL; PRAGMA cache_size = -32768;
+         PRAGMA wal_autocheckpoint = 4000; PRAGMA journal_size_limit = 67108864;",
+    )
+    .map_err(failed)?;
+    Ok(db)
+}
+
+/// Runs `work` in a transaction of its own.
+fn transact<T>(db: &mut Connection, path: &Path, work: impl FnOnce(&Connection) -> Result<T>) -> Result<T> {
+    let failed = |e| sql_error(path, "committing", e);
+    let transaction = db.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate).map_err(failed)?;
+    let done = work(&transaction)?;
+    transaction.commit().map_err(failed)?;
+    Ok(done)
+}
+
+#[async_trait]
+impl Target for SqliteTarget {
+    fn address(&self) -> TargetAddress {
+        TargetAddress { system: "SQLite".into(), place: self.path.display().to_string() }
+    }
+
+    fn dialect(&self) -> &(dyn TargetDialect + Sync) {
+        &self.dialect
+    }
+
+    async fn inspect(&self) -> Result<Vec<Finding>> {
+        let place = self.path.display().to_string();
+        let existed = self.path.exists();
+        let path = self.path.clone();
+        let probe = blocking(move || {
+            let mut db = open(&path)?;
+            transact(&mut db, &path, |db| {
+                db.execute_batch("CREATE TABLE moorage_probe (x); DROP TABLE moorage_probe")
+                    .map_err(|e| sql_error(&path, "writing", e))
+            })
+        })
+        .await;
+        if !existed {
+            // The look must not leave anything behind; what cannot be removed was not made.
+            for suffix in ["", "-wal", "-shm"] {
+                let _ = std::fs::remove_file(format!("{place}{suffix}"));
+            }
+        }
+        Ok(vec![match probe {
+            Ok(()) if existed => Finding::ok("target file", format!("{place} is writable")),
+            Ok(()) => Finding::ok("target file", format!("{place} will be made")),
+            Err(e) => Finding::problem(
+                "target file",
+                e.to_string(),
+                "nothing can be written there",
+                "make the folder writable, or change `path`",
+            ),
+        }])
+    }
+
+    async fn describe(&self, table: &str) -> Result<Option<ExistingTable>> {
+        let table = table.to_string();
+        self.read("describing a table", move |db| create::describe(db, &table)).await
+    }
+
+    fn definition(&self, plan: &TablePlan) -> String {
+        let index = crate::statements::create_index(plan).map(|s| format!("\n{s};")).unwrap_or_default();
+        format!("{};{index}", create_table(plan))
+    }
+
+    async fn checkpoint(&self, pipeline: &str) -> Result<Option<Checkpoint>> {
+        let pipeline = pipeline.to_string();
+        self.read("reading the checkpoint", move |db| meta::checkpoint(db, &pipeline)).await
+    }
+
+    async fn tables(&self, pipeline: &str) -> Result<Vec<StoredTable>> {
+        let pipeline = pipeline.to_string();
+        self.read("reading table states", move |db| meta::tables(db, &pipeline)).await
+    }
+
+    async fn count(&self, table: &str) -> Result<u64> {
+        let sql = format!("SELECT count(*) FROM {}", quote_ident(table));
+        self.read("counting rows", move |db| db.query_row(&sql, [], |r| r.get(0))).await
+    }
+
+    async fn save_checkpoint(&self, checkpoint: &Checkpoint) -> Result<Durable> {
+        let checkpoint = checkpoint.clone();
+        self.write(move |db, path| {
+            meta::save_checkpoint(db, &checkpoint).map_err(|e| sql_error(path, "saving the checkpoint", e))?;
+            Ok(Durable::committed(checkpoint))
+        })
+        .await
+    }
+
+    async fn create(&self, pipeline: &str, plan: &TablePlan) -> Result<()> {
+        let (pipeline, plan) = (pipeline.to_string(), plan.clone());
+        self.write(move |db, path| transact(db, path, |db| create::create(db, path, &pipeline, &plan))).await
+    }
+
+    async fn load(&self, plan: &TablePlan, rows: RecordBatch) -> Result<()> {
+        let plan = plan.clone();
+        self.write(move |db, path| {
+            // A chunk need not be on the disk by itself: the end of the load is, and all before it.
+            let relax = |db: &Connection, level| db.pragma_update(None, "synchronous", level);
+            relax(db, "NORMAL").map_err(|e| sql_error(path, "loading", e))?;
+            let done = transact(db, path, |db| load(db, path, &plan, &rows));
+            relax(db, "FULL").map_err(|e| sql_error(path, "loading", e))?;
+            done
+        })
+        .await
+    }
+
+    async fn finish_load(&self, pipeline: &str, plan: &TablePlan, end: LoadedTable) -> Result<()> {
+        let (_, plan) = (pipeline, plan.clone());
+        self.write(move |db, path| {
+            transact(db, path, |db| {
+                create::build_index(db, path, &plan)?;
+                let mark = end.mark.as_ref().map(|m| (m.text.as_str(), m.complete_at.as_str()));
+                meta::remember_loaded(db, &plan.target, end.state, mark)
+                    .map_err(|e| sql_error(path, "remembering a table", e))
+            })
+        })
+        .await
+    }
+
+    async fn begin(&self, pipeline: &str, tables: &[TablePlan]) -> Result<Box<dyn Merge>> {
+        let states = self.tables(pipeline).await?;
+        let strict = |target: &str| states.iter().any(|s| s.plan.target == target && s.state == TableState::Live);
+        let tables: Vec<_> = tables.iter().map(|t| (t.clone(), strict(&t.target))).collect();
+        self.write(|db, path| db.execute_batch("BEGIN IMMEDIATE").map_err(|e| sql_error(path, "opening a batch", e)))
+            .await?;
+        let guard = self.db.clone().lock_owned().await;
+        Ok(Box::new(SqliteMerge {
+            path: self.path.clone(),
+            db: Some(guard),
+            tables: tables.into(),
+            progress: BTreeMap::new(),
+        }))
+    }
+
+    async fn forget(&self, pipeline: &str, tables: &[String], checkpoint: bool) -> Result<()> {
+        let (pipeline, tables) = (pipeline.to_string(), tables.to_vec());
+        self.write(move |db, path| {
+            transact(db, path, |db| {
+                meta::forget(db, &pipeline, &tables, checkpoint).map_err(|e| sql_error(path, "forgetting", e))
+            })
+        })
+        .await
+    }
+
+    async fn teardown(&self, pipeline: &str, dry: bool) -> Result<Vec<Step>> {
+        let pipeline = pipeline.to_string();
+        let steps = self
+            .with(false, move |db, path| {
+                transact(db, path, |db| {
+                    create::teardown(db, &pipeline, dry).map_err(|e| sql_error(path, "removing tables", e))
+                })
+            })
+            .await?;
+        Ok(steps.unwrap_or_default())
+    }
+}
+
+fn load(db: &Connection, path: &Path, plan: &TablePlan, rows: &RecordBatch) -> Result<()> {
+    let failed = |e| sql_error(path, &format!("loading table {}", plan.target), e);
+    let converter = Converter::new(plan);
+    let statements = Statements::new(plan);
+    let keeps = meta::keeps_rows(db, &plan.target).map_err(failed)?;
+    let sql = if keeps && !statements.key.is_empty() { statements.upsert() } else { statements.insert() };
+    let mut insert = db.prepare_cached(&sql).map_err(failed)?;
+    let declared = matches!(plan.schema.identity, RowIdentity::DeclaredKey(_));
+    for row in 0..rows.num_rows() {
+        let values: Vec<_> = rows
+            .columns()
+            .iter()
+            .enumerate()
+            .map(|(c, array)| converter.convert(c, value_at(array.as_ref(), row)))
+            .collect::<Result<_>>()?;
+        insert.execute(params_from_iter(values)).map_err(|e| match e.sqlite_error_code() {
+            Some(rusqlite::ErrorCode::ConstraintViolation) if declared => AdapterError::Value {
+                table: plan.table().to_string(),
+                what: format!(
+                    "the declared key ({}) does not fit: {e}. Declare another key in the project file",
+                    plan.schema.key_names().join(", ")
+                ),
+            },
+            _ => failed(e),
+        })?;
+    }
+    meta::add_snapshot_rows(db, &plan.target, rows.num_rows()).map_err(failed)
+}
+
+/// An open transaction. The guard keeps everyone else of this process off the connection.
+struct SqliteMerge {
+    path: Arc<PathBuf>,
+    db: Option<OwnedMutexGuard<Option<Connection>>>,
+    tables: Arc<[(TablePlan, bool)]>,
+    progress: BTreeMap<String, TableCounters>,
+}
+
+impl SqliteMerge {
+    async fn on<T: Send + 'static>(
+        &mut self,
+        work: impl FnOnce(&Connection, &Path) -> Result<T> + Send + 'static,
+    ) -> Result<T> {
+        let closed = || AdapterError::refused("target", "the batch is already closed");
+        let guard = self.db.take().ok_or_else(closed)?;
+        let path = self.path.clone();
+        let (guard, done) = blocking(move || {
+            let done = match guard.as_ref() {
+                Some(db) => work(db, &path),
+                None => Err(AdapterError::refused("target", "the file was closed")),
+            };
+            Ok((guard, done))
+        })
+        .await?;
+        self.db = Some(guard);
+        done
+    }
+}
+
+#[async_trait]
+impl Merge for SqliteMerge {
+    async fn write(&mut self, blocks: &[ChangeBlock]) -> Result<()> {
+        let tables = self.tables.clone();
+        // Blocks are shared columns: cloning copies no rows.
+        let blocks = blocks.to_vec();
+        let progress = self
+            .on(move |db, path| {
+                let mut progress = Vec::new();
+                for (plan, strict) in tables.iter() {
+                    let own: Vec<&ChangeBlock> =
+                        blocks.iter().filter(|b| b.schema().table == *plan.table()).collect();
+                    if !own.is_empty() {
+                        progress.push((plan.target.clone(), merge::apply(db, path, plan, *strict, &own)?));
+                    }
+                }
+                Ok(progress)
+            })
+            .await?;
+        for (target, counters) in progress {
+            *self.progress.entry(target).or_default() += counters;
+        }
+        Ok(())
+    }
+
+    async fn commit(mut self: Box<Self>, checkpoint: Checkpoint) -> Result<(Durable, Vec<TableProgress>)> {
+        let progress = std::mem::take(&mut self.progress);
+        let counters = progress.clone();
+        let saved = checkpoint.clone();
+        self.on(move |db, path| {
+            let failed = |e| sql_error(path, "committing a batch", e);
+            for (target, counters) in &counters {
+                meta::count_changes(db, target, counters).map_err(failed)?;
+            }
+            meta::save_checkpoint(db, &saved).map_err(failed)?;
+            db.execute_batch("COMMIT").map_err(failed)
+        })
+        .await?;
+        self.db = None;
+        let progress = progress.into_iter().map(|(target, counters)| TableProgress { target, counters }).collect();
+        Ok((Durable::committed(checkpoint), progress))
+    }
+}
+
+impl Drop for SqliteMerge {
+    fn drop(&mut self) {
+        if let Some(db) = self.db.as_ref().and_then(|guard| guard.as_ref())
+            && !db.is_autocommit()
+            && let Err(e) = db.execute_batch("ROLLBACK")
+        {
+            tracing::warn!("undoing a batch failed: {e}");
+        }
+    }
+}
