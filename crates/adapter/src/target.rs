@@ -136,6 +136,9 @@ pub trait Target: Send + Sync {
     /// Stores a checkpoint outside of a batch, durably: when setting up.
     async fn save_checkpoint(&self, checkpoint: &Checkpoint) -> Result<Durable>;
 
+    /// Whether [`create`](Self::create) would work, changing nothing.
+    async fn check(&self, pipeline: &str, plan: &TablePlan) -> Result<()>;
+
     /// Makes a table, or adopts an existing one as its plan says, and remembers it as loading.
     ///
     /// # Errors

@@ -1,1 +1,24 @@
-//! stub
+//! Runs pipelines: sets up, snapshots what is missing, follows changes, stops and resumes.
+//!
+//! The engine knows systems only through the traits of `moorage-adapter`. What to do is decided in
+//! `moorage-core`; here it is carried out, in an order that never acknowledges what is not durable.
+
+mod error;
+mod follow;
+mod load;
+mod lock;
+mod pipeline;
+mod prepare;
+mod remove;
+mod run;
+mod state;
+mod status;
+mod stop;
+
+pub use error::{EngineError, Result};
+pub use pipeline::{Pipeline, capture_plan};
+pub use remove::{Resnapshot, resnapshot, teardown};
+pub use run::{Outcome, RunOptions, Start, run};
+pub use state::{RunRecord, StateStore};
+pub use status::{PipelineStatus, RunningNow, TableStatus, status};
+pub use stop::{StopHandle, StopSignal, stop_pair};

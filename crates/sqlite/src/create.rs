@@ -25,44 +25,54 @@ pub(crate) fn describe(db: &Connection, table: &str) -> rusqlite::Result<Option<
     Ok(Some(ExistingTable { columns, rows, owner }))
 }
 
-/// Makes or adopts a table inside the caller's transaction.
-pub(crate) fn create(db: &Connection, path: &Path, pipeline: &str, plan: &TablePlan) -> Result<()> {
-    let sql = |doing: &str| {
-        let doing = format!("{doing} table {}", plan.target);
-        move |e| sql_error(path, &doing, e)
-    };
-    let existing = describe(db, &plan.target).map_err(sql("looking at"))?;
-    let ours = meta::owner(db, &plan.target).map_err(sql("looking at"))?;
-    let adopt = match (existing, ours) {
-        (None, _) => false,
-        (Some(_), Some((owner, _))) if owner != pipeline => {
-            return Err(AdapterError::refused(
-                format!("target table {}", plan.target),
-                format!("pipeline {owner} already writes it; change `into` so that each pipeline has tables of its own"),
-            ));
-        }
-        (Some(_), Some((_, false))) => {
-            db.execute_batch(&format!("DROP TABLE {}", quote_ident(&plan.target))).map_err(sql("removing"))?;
-            false
-        }
-        (Some(existing), _) => {
-            check_adoption(plan, &existing)?;
-            true
-        }
-    };
-    let keeps = adopt && plan.existing_rows == Some(ExistingRowsChoice::Keep);
-    if !adopt {
-        db.execute_batch(&create_table(plan)).map_err(sql("making"))?;
-    } else if !keeps {
-        db.execute_batch(&format!("DELETE FROM {}", quote_ident(&plan.target))).map_err(sql("emptying"))?;
-    }
-    if keeps {
-        build_index(db, path, plan)?;
-    }
-    meta::remember_loading(db, pipeline, plan, adopt, keeps).map_err(sql("remembering"))
+/// What making a table means.
+enum Making {
+    /// It is not there.
+    New,
+    /// The pipeline made it earlier: it starts again.
+    Again,
+    /// Someone else made it.
+    Adopt,
 }
 
-fn check_adoption(plan: &TablePlan, existing: &ExistingTable) -> Result<()> {
+fn making(db: &Connection, path: &Path, pipeline: &str, plan: &TablePlan) -> Result<Making> {
+    let sql = |e| sql_error(path, &format!("looking at table {}", plan.target), e);
+    let Some(existing) = describe(db, &plan.target).map_err(sql)? else { return Ok(Making::New) };
+    match meta::owner(db, &plan.target).map_err(sql)? {
+        Some((owner, _)) if owner != pipeline => Err(AdapterError::refused(
+            format!("target table {}", plan.target),
+            format!("pipeline {owner} already writes it; change `into` so that each pipeline has tables of its own"),
+        )),
+        Some((_, false)) => Ok(Making::Again),
+        adopted => check_adoption(plan, &existing, adopted.is_some()).map(|()| Making::Adopt),
+    }
+}
+
+/// Whether [`create`] would work.
+pub(crate) fn check(db: &Connection, path: &Path, pipeline: &str, plan: &TablePlan) -> Result<()> {
+    making(db, path, pipeline, plan).map(|_| ())
+}
+
+/// Makes or adopts a table inside the caller's transaction.
+pub(crate) fn create(db: &Connection, path: &Path, pipeline: &str, plan: &TablePlan) -> Result<()> {
+    let run = |doing: &str, sql: &str| {
+        db.execute_batch(sql).map_err(|e| sql_error(path, &format!("{doing} table {}", plan.target), e))
+    };
+    let table = quote_ident(&plan.target);
+    let making = making(db, path, pipeline, plan)?;
+    let keeps = matches!(making, Making::Adopt) && plan.existing_rows == Some(ExistingRowsChoice::Keep);
+    match making {
+        Making::New => run("making", &create_table(plan))?,
+        Making::Again => run("making", &format!("DROP TABLE {table}; {}", create_table(plan)))?,
+        Making::Adopt if keeps => build_index(db, path, plan)?,
+        Making::Adopt => run("emptying", &format!("DELETE FROM {table}"))?,
+    }
+    let adopted = matches!(making, Making::Adopt);
+    meta::remember_loading(db, pipeline, plan, adopted, keeps)
+        .map_err(|e| sql_error(path, &format!("remembering table {}", plan.target), e))
+}
+
+fn check_adoption(plan: &TablePlan, existing: &ExistingTable, was_adopted: bool) -> Result<()> {
     let form = |name: &str, sql: &str| format!("{} {}", name.to_ascii_lowercase(), sql.to_ascii_uppercase());
     let mut found: Vec<String> = existing.columns.iter().map(|(n, t)| form(n, t)).collect();
     let mut wanted: Vec<String> = plan.columns.iter().map(|c| form(&c.name, &c.declared.sql)).collect();
@@ -77,7 +87,7 @@ fn check_adoption(plan: &TablePlan, existing: &ExistingTable) -> Result<()> {
         );
         return Err(AdapterError::refused(what, reason));
     }
-    if existing.rows > 0 && plan.existing_rows.is_none() {
+    if existing.rows > 0 && plan.existing_rows.is_none() && !was_adopted {
         let reason = format!(
             "it holds {} rows. Say in the project file what to do with them: existing_rows = \"replace\" or \"keep\"",
             existing.rows

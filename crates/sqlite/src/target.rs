@@ -23,6 +23,7 @@ use rusqlite::{Connection, OpenFlags, params_from_iter};
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 use tokio::sync::{Mutex, OwnedMutexGuard};
 
@@ -34,12 +35,14 @@ pub struct SqliteTarget {
     path: Arc<PathBuf>,
     db: Arc<Mutex<Option<Connection>>>,
     dialect: SqliteDialect,
+    /// Whether the file was made by this process.
+    made: Arc<AtomicBool>,
 }
 
 impl SqliteTarget {
     /// A target at `path`. The file is made by the first write, and only then.
     pub fn new(path: impl Into<PathBuf>) -> Self {
-        Self { path: Arc::new(path.into()), db: Arc::default(), dialect: SqliteDialect }
+        Self { path: Arc::new(path.into()), db: Arc::default(), dialect: SqliteDialect, made: Arc::default() }
     }
 
     /// Runs blocking work with the connection. The file is made if `write` and it is missing; without
@@ -50,12 +53,14 @@ impl SqliteTarget {
         work: impl FnOnce(&mut Connection, &Path) -> Result<T> + Send + 'static,
     ) -> Result<Option<T>> {
         let mut guard = self.db.clone().lock_owned().await;
-        let path = self.path.clone();
+        let (path, made) = (self.path.clone(), self.made.clone());
         blocking(move || {
             if guard.is_none() {
-                if !write && !path.exists() {
+                let exists = path.exists();
+                if !write && !exists {
                     return Ok(None);
                 }
+                made.store(!exists, Ordering::Relaxed);
                 *guard = Some(open(&path)?);
             }
             match guard.as_mut() {
@@ -67,6 +72,26 @@ impl SqliteTarget {
                 }
                 None => Ok(None),
             }
+        })
+        .await
+    }
+
+    /// Removes a file that this process made and that holds nothing.
+    async fn remove_if_empty(&self) -> Result<()> {
+        let mut guard = self.db.clone().lock_owned().await;
+        let path = self.path.clone();
+        blocking(move || {
+            let Some(db) = guard.take() else { return Ok(()) };
+            let objects: i64 = db
+                .query_row("SELECT count(*) FROM sqlite_schema", [], |r| r.get(0))
+                .map_err(|e| sql_error(&path, "looking for tables", e))?;
+            if objects > 0 {
+                *guard = Some(db);
+                return Ok(());
+            }
+            drop(db);
+            std::fs::remove_file(path.as_path())
+                .map_err(|e| AdapterError::Io { what: format!("removing {}", path.display()), reason: e.to_string() })
         })
         .await
     }
@@ -201,6 +226,11 @@ impl Target for SqliteTarget {
         .await
     }
 
+    async fn check(&self, pipeline: &str, plan: &TablePlan) -> Result<()> {
+        let (pipeline, plan) = (pipeline.to_string(), plan.clone());
+        self.with(false, move |db, path| create::check(db, path, &pipeline, &plan)).await.map(|_| ())
+    }
+
     async fn create(&self, pipeline: &str, plan: &TablePlan) -> Result<()> {
         let (pipeline, plan) = (pipeline.to_string(), plan.clone());
         self.write(move |db, path| transact(db, path, |db| create::create(db, path, &pipeline, &plan))).await
@@ -266,6 +296,9 @@ impl Target for SqliteTarget {
                 })
             })
             .await?;
+        if !dry && self.made.load(Ordering::Relaxed) {
+            self.remove_if_empty().await?;
+        }
         Ok(steps.unwrap_or_default())
     }
 }

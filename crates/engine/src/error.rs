@@ -1,0 +1,81 @@
+//! Why a run, or a look, failed.
+
+use moorage_adapter::AdapterError;
+use std::path::PathBuf;
+
+/// What the engine returns.
+pub type Result<T> = std::result::Result<T, EngineError>;
+
+/// An error of the engine.
+#[derive(Debug, thiserror::Error)]
+pub enum EngineError {
+    /// Source or target.
+    #[error(transparent)]
+    Adapter(#[from] AdapterError),
+    /// Another process has the pipeline.
+    #[error("pipeline {pipeline} is already run by process {pid} on {host}. Stop that one first, or look at it with `moorage status`")]
+    Locked {
+        /// The pipeline.
+        pipeline: String,
+        /// The other process.
+        pid: u32,
+        /// Where it runs.
+        host: String,
+    },
+    /// The state folder.
+    #[error("state folder {path}: {reason}")]
+    State {
+        /// The folder or file.
+        path: PathBuf,
+        /// What went wrong.
+        reason: String,
+    },
+    /// No table can be carried.
+    #[error("pipeline {pipeline}: no table can be carried ({reason})")]
+    NothingToCarry {
+        /// The pipeline.
+        pipeline: String,
+        /// Whether none was picked, or all were refused.
+        reason: String,
+    },
+    /// A start position was asked for where there is a checkpoint already.
+    #[error("pipeline {pipeline} already has a checkpoint at {position}, and goes on from there: run it without --start, or begin anew with `moorage teardown --target`")]
+    AlreadyStarted {
+        /// The pipeline.
+        pipeline: String,
+        /// Its checkpoint.
+        position: String,
+    },
+    /// A start position that cannot be reached.
+    #[error("the stream cannot start at {wanted}: the earliest possible position is {earliest}. {hint}")]
+    StartTooEarly {
+        /// What was asked for.
+        wanted: String,
+        /// What is possible.
+        earliest: String,
+        /// The way out.
+        hint: String,
+    },
+    /// A start position that is not one.
+    #[error("{text:?} is not a position of this source; `moorage status` shows how one looks")]
+    NotAPosition {
+        /// What was given.
+        text: String,
+    },
+    /// `--snapshot-only` on a pipeline that follows changes.
+    #[error("pipeline {pipeline} follows changes already, so its tables are newer than any copy: run it without --snapshot-only, or `moorage resnapshot` a table")]
+    FollowsAlready {
+        /// The pipeline.
+        pipeline: String,
+    },
+    /// A table named on the command line.
+    #[error("pipeline {pipeline} carries no table {table}; it carries {known}")]
+    UnknownTable {
+        /// The pipeline.
+        pipeline: String,
+        /// What was given.
+        table: String,
+        /// What there is.
+        known: String,
+    },
+}

@@ -1,0 +1,231 @@
+//! Following changes: stream → batch → merge → acknowledge.
+//!
+//! The driver of [`Batcher`]. It waits for a segment, a due time or a wish to stop, and carries out what
+//! the batcher says. A source position is acknowledged only with the [`Durable`] that a target's commit
+//! hands out. A merge is never broken off in the middle; while it runs, the stream goes on reading into
+//! its bounded queue.
+
+use crate::error::{EngineError, Result};
+use crate::prepare::Following;
+use crate::run::{Context, Outcome};
+use chrono::Utc;
+use moorage_adapter::{AdapterError, ChangeStream, Event, Merge, StreamStart, StreamedSegment};
+use moorage_core::Position;
+use moorage_core::batch::{Action, Batcher, Limits};
+use moorage_core::checkpoint::{Checkpoint, Durable, Stage};
+use moorage_core::lag::ClockSkew;
+use moorage_core::plan::TablePlan;
+use std::time::{Duration, Instant};
+
+/// How often the source is looked at for structure changes and for a log that grows without our changes.
+const LOOK_EVERY: Duration = Duration::from_secs(10);
+/// How much of the log may grow past an idle pipeline before a note is written, so that the source can
+/// let go of it.
+const IDLE_GROWTH: u128 = 1 << 20;
+
+/// A stream that ended in an error.
+pub(crate) struct Failed {
+    pub(crate) error: EngineError,
+    /// Whether something had been merged, so that trying again may start with short pauses.
+    pub(crate) merged: bool,
+}
+
+struct Follower<'a> {
+    context: &'a Context,
+    plans: Vec<TablePlan>,
+    checkpoint: Checkpoint,
+    batcher: Batcher,
+    merge: Option<Box<dyn Merge>>,
+    changes_in_batch: u64,
+    skew: ClockSkew,
+    /// The note that tells that everything before it has arrived.
+    note: Option<String>,
+    note_arrived: bool,
+    stopping: Option<String>,
+    merged: bool,
+}
+
+enum Woken {
+    Segment(StreamedSegment),
+    Due,
+    Stop(String),
+    Look,
+}
+
+/// Follows changes until the run is to end.
+pub(crate) async fn follow(context: &Context, following: Following) -> std::result::Result<Outcome, Failed> {
+    let limits = Limits { age: context.pipeline.config.merge_age(), ..Limits::default() };
+    let mut follower = Follower {
+        context,
+        plans: following.tables.iter().map(|t| t.plan.clone()).collect(),
+        checkpoint: following.checkpoint.clone(),
+        batcher: Batcher::new(limits),
+        merge: None,
+        changes_in_batch: 0,
+        skew: ClockSkew::default(),
+        note: None,
+        note_arrived: false,
+        stopping: None,
+        merged: false,
+    };
+    let done = follower.stream(following).await;
+    done.map_err(|error| Failed { error, merged: follower.merged })
+}
+
+impl Follower<'_> {
+    async fn stream(&mut self, following: Following) -> Result<Outcome> {
+        let source = &self.context.pipeline.source;
+        self.skew = source.head().await?.skew;
+        let Following { checkpoint, capture, tables } = following;
+        let start = StreamStart { checkpoint, capture, tables };
+        let mut stream = source.changes(start, &self.context.events).await?;
+        self.context.say(Event::Streaming { position: self.checkpoint.position.clone() });
+        if self.context.options.until_caught_up {
+            let note = format!("caught up {}", uuid::Uuid::new_v4());
+            source.send_note(&note).await?;
+            self.note = Some(note);
+        }
+        let done = self.drive(stream.as_mut()).await;
+        // A merge that is still open holds part of a transaction: it is undone.
+        self.merge = None;
+        stream.close().await;
+        done
+    }
+
+    async fn drive(&mut self, stream: &mut dyn ChangeStream) -> Result<Outcome> {
+        let mut look = tokio::time::interval_at((Instant::now() + LOOK_EVERY).into(), LOOK_EVERY);
+        look.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+        loop {
+            let flush = self.stopping.is_some() || self.note_arrived;
+            let due = match self.batcher.next(Instant::now(), flush) {
+                Action::Commit => {
+                    self.commit(stream).await?;
+                    continue;
+                }
+                Action::WritePart => {
+                    self.write().await?;
+                    continue;
+                }
+                Action::WaitUntil(due) => Some(due),
+                Action::Wait => None,
+            };
+            if let Some(by) = self.stopping.take() {
+                return Ok(Outcome::Stopped { by });
+            }
+            if self.note_arrived && !self.batcher.in_transaction() {
+                return Ok(Outcome::CaughtUp);
+            }
+            match self.wait(stream, due, &mut look).await? {
+                Woken::Segment(segment) => self.take(segment),
+                Woken::Due => {}
+                Woken::Stop(by) => {
+                    self.context.say(Event::Stopping { by: by.clone() });
+                    self.stopping = Some(by);
+                }
+                Woken::Look => self.look().await?,
+            }
+        }
+    }
+
+    async fn wait(
+        &self,
+        stream: &mut dyn ChangeStream,
+        due: Option<Instant>,
+        look: &mut tokio::time::Interval,
+    ) -> Result<Woken> {
+        let sleep = async {
+            match due {
+                Some(due) => tokio::time::sleep_until(due.into()).await,
+                None => std::future::pending().await,
+            }
+        };
+        tokio::select! {
+            biased;
+            by = self.context.asked_to_stop() => Ok(Woken::Stop(by)),
+            () = sleep => Ok(Woken::Due),
+            segment = stream.next() => Ok(Woken::Segment(segment?)),
+            _ = look.tick() => Ok(Woken::Look),
+        }
+    }
+
+    fn take(&mut self, arrived: StreamedSegment) {
+        let segment = arrived.segment;
+        self.note_arrived |= self.note.as_ref().is_some_and(|note| segment.notes.contains(note));
+        self.changes_in_batch += segment.blocks.iter().map(|b| b.len() as u64).sum::<u64>();
+        self.batcher.add(segment, Instant::now());
+    }
+
+    /// Writes what was collected into the open batch.
+    async fn write(&mut self) -> Result<()> {
+        let blocks = self.batcher.take_blocks();
+        let merge = match &mut self.merge {
+            Some(merge) => merge,
+            none => {
+                let target = &self.context.pipeline.target;
+                none.insert(target.begin(&self.context.pipeline.name, &self.plans).await?)
+            }
+        };
+        merge.write(&blocks).await?;
+        Ok(())
+    }
+
+    async fn commit(&mut self, stream: &dyn ChangeStream) -> Result<()> {
+        let began = Instant::now();
+        self.write().await?;
+        let (Some(end), Some(merge)) = (self.batcher.take_commit(), self.merge.take()) else { return Ok(()) };
+        let checkpoint = Checkpoint {
+            stage: Stage::Following,
+            position: end.transaction.position.to_string(),
+            proof: end.transaction.proof.clone(),
+            committed_at: Some(end.transaction.committed_at),
+            merged_at: Some(Utc::now()),
+            ..self.checkpoint.clone()
+        };
+        let (durable, _progress): (Durable, _) = merge.commit(checkpoint).await?;
+        stream.acknowledge(&durable);
+        self.checkpoint = durable.checkpoint().clone();
+        self.merged = true;
+        let lag = self.skew.lag(end.transaction.committed_at, Utc::now());
+        self.context.say(Event::Merged {
+            changes: std::mem::take(&mut self.changes_in_batch),
+            transactions: end.commits,
+            committed_at: end.transaction.committed_at,
+            position: self.checkpoint.position.clone(),
+            lag_ms: lag.as_millis() as u64,
+            merge_ms: began.elapsed().as_millis() as u64,
+        });
+        Ok(())
+    }
+
+    /// Looks for structure changes that the log does not tell of, and keeps an idle pipeline's checkpoint
+    /// near the end of a log that others fill.
+    async fn look(&mut self) -> Result<()> {
+        let source = &self.context.pipeline.source;
+        let head = match source.head().await {
+            Ok(head) => head,
+            // The stream itself tells when the source is gone.
+            Err(error) if error.is_transient() => return Ok(()),
+            Err(error) => return Err(error.into()),
+        };
+        self.skew = head.skew;
+        let idle = self.batcher.rows() == 0 && self.merge.is_none() && !self.batcher.in_transaction();
+        if idle && self.is_far_behind(&head.position) {
+            source.send_note("the log grew while no carried table changed").await.or_else(ignore_transient)?;
+        }
+        for (schema, what) in source.drifted(&self.plans).await.or_else(ignore_transient)? {
+            if idle {
+                return Err(AdapterError::Drift { table: schema.table.to_string(), what }.into());
+            }
+        }
+        Ok(())
+    }
+
+    fn is_far_behind(&self, head: &Position) -> bool {
+        let at = self.context.pipeline.source.parse_position(&self.checkpoint.position);
+        at.is_some_and(|at| head.rank().saturating_sub(at.rank()) > IDLE_GROWTH)
+    }
+}
+
+fn ignore_transient<T: Default>(error: AdapterError) -> moorage_adapter::Result<T> {
+    if error.is_transient() { Ok(T::default()) } else { Err(error) }
+}

@@ -1,0 +1,73 @@
+//! Taking a snapshot's chunks into the target.
+
+use arrow::array::RecordBatch;
+use async_trait::async_trait;
+use moorage_adapter::{Event, Events, LoadedTable, Result, SnapshotMark, SnapshotSink, TableState, Target};
+use moorage_core::plan::TablePlan;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::time::Instant;
+
+/// Loads chunks and finishes tables.
+pub(crate) struct Loader {
+    pub(crate) pipeline: String,
+    pub(crate) target: Arc<dyn Target>,
+    pub(crate) tables: Vec<TablePlan>,
+    pub(crate) finished_as: TableState,
+    pub(crate) events: Events,
+    pub(crate) run_began: Instant,
+    rows: Vec<AtomicU64>,
+    first: AtomicBool,
+    began: Instant,
+}
+
+impl Loader {
+    pub(crate) fn new(
+        pipeline: &str,
+        target: &Arc<dyn Target>,
+        tables: &[TablePlan],
+        finished_as: TableState,
+        events: &Events,
+        run_began: Instant,
+    ) -> Self {
+        Self {
+            pipeline: pipeline.into(),
+            target: target.clone(),
+            tables: tables.to_vec(),
+            finished_as,
+            events: events.clone(),
+            run_began,
+            rows: tables.iter().map(|_| AtomicU64::new(0)).collect(),
+            first: AtomicBool::new(true),
+            began: Instant::now(),
+        }
+    }
+}
+
+#[async_trait]
+impl SnapshotSink for Loader {
+    async fn rows(&self, table: usize, rows: RecordBatch) -> Result<()> {
+        let plan = &self.tables[table];
+        let count = rows.num_rows() as u64;
+        self.target.load(plan, rows).await?;
+        if self.first.swap(false, Ordering::Relaxed) {
+            let elapsed_ms = self.run_began.elapsed().as_millis() as u64;
+            (self.events)(Event::FirstRowReadable { table: plan.target.clone(), elapsed_ms });
+        }
+        let rows = self.rows[table].fetch_add(count, Ordering::Relaxed) + count;
+        (self.events)(Event::SnapshotRows { table: plan.table().to_string(), rows });
+        Ok(())
+    }
+
+    async fn finished(&self, table: usize, mark: SnapshotMark) -> Result<()> {
+        let plan = &self.tables[table];
+        let mark = (self.finished_as == TableState::Live).then_some(mark);
+        self.target.finish_load(&self.pipeline, plan, LoadedTable { state: self.finished_as, mark }).await?;
+        (self.events)(Event::SnapshotFinished {
+            table: plan.table().to_string(),
+            rows: self.rows[table].load(Ordering::Relaxed),
+            elapsed_ms: self.began.elapsed().as_millis() as u64,
+        });
+        Ok(())
+    }
+}

@@ -1,0 +1,323 @@
+//! From whatever state both ends are in to one from which changes can be followed.
+//!
+//! The order is: look at both ends and refuse what does not fit, changing nothing; note in the target
+//! that a set-up begins; make the capture point in the source; note its position; make tables; read what
+//! is missing. A crash after any step leaves a state that the next run recognises.
+
+use crate::error::{EngineError, Result};
+use crate::load::Loader;
+use crate::run::{Context, Start};
+use moorage_adapter::{
+    AdapterError, CapturePlan, CaptureState, Event, SnapshotMark, StoredTable, StreamTable, TableState,
+};
+use moorage_core::checkpoint::{Checkpoint, Decision, Refusal, Situation, Stage, decide};
+use moorage_core::plan::{Plan, TablePlan, plan};
+use moorage_core::schema::RowIdentity;
+use std::collections::HashMap;
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+use std::time::{Duration, Instant};
+
+/// What preparing led to.
+pub(crate) enum Ready {
+    /// A copy without following is done.
+    Copied,
+    /// All tables are ready to be followed.
+    ToFollow(Box<Following>),
+}
+
+/// Everything needed to follow changes.
+pub(crate) struct Following {
+    pub(crate) checkpoint: Checkpoint,
+    pub(crate) capture: CapturePlan,
+    pub(crate) tables: Vec<StreamTable>,
+}
+
+/// After kill -9 the server may hold a slot for a moment longer.
+const SLOT_PATIENCE: Duration = Duration::from_secs(5);
+
+pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
+    let pipeline = &context.pipeline;
+    let found = pipeline.source.discover().await?;
+    context.reached.store(true, Ordering::Relaxed);
+    let planned = plan(&pipeline.config, &found, pipeline.target.dialect());
+    for refused in &planned.refused {
+        context.say(Event::TableLeftOut { table: refused.table.to_string(), why: refused.why.clone() });
+    }
+    let checkpoint = pipeline.target.checkpoint(&pipeline.name).await?;
+    let stored = pipeline.target.tables(&pipeline.name).await?;
+    if context.options.snapshot_only {
+        return copy(context, checkpoint, &planned).await;
+    }
+    let mut capture = pipeline.capture();
+    if let Some(checkpoint) = &checkpoint {
+        capture.token.clone_from(&checkpoint.token);
+    }
+    let (state, decision) = look_and_decide(context, checkpoint.as_ref(), &capture).await?;
+    let mut checkpoint = match (decision, checkpoint) {
+        (Decision::Refuse(refusal), _) => return Err(AdapterError::from(refusal).into()),
+        (Decision::Resume, Some(checkpoint)) => {
+            if context.options.start != Start::Snapshot {
+                let (pipeline, position) = (pipeline.name.clone(), checkpoint.position);
+                return Err(EngineError::AlreadyStarted { pipeline, position });
+            }
+            refuse_drift(context, &planned, &stored).await?;
+            something_to_carry(context, &planned)?;
+            pipeline.source.align(&capture, &planned.tables, &context.events).await?;
+            checkpoint
+        }
+        (decision, _) => {
+            something_to_carry(context, &planned)?;
+            set_up(context, &planned, &capture, &state, decision).await?
+        }
+    };
+    if checkpoint.changes_only && context.options.start != Start::Snapshot {
+        start_without_snapshot(context, &planned, &mut checkpoint, &capture, &state).await?;
+    }
+    let missing = missing(&planned, &pipeline.target.tables(&pipeline.name).await?);
+    if !missing.is_empty() {
+        load(context, &missing, Some(&capture), TableState::Live).await?;
+    }
+    let tables = stream_tables(context, &planned).await?;
+    Ok(Ready::ToFollow(Box::new(Following { checkpoint, capture, tables })))
+}
+
+fn something_to_carry(context: &Context, planned: &Plan) -> Result<()> {
+    if !planned.tables.is_empty() {
+        return Ok(());
+    }
+    let reason = if planned.refused.is_empty() {
+        "no table of the source matches `include` and `exclude`; `moorage tables` shows what is there"
+    } else {
+        "every picked table was refused, see above"
+    };
+    Err(EngineError::NothingToCarry { pipeline: context.pipeline.name.clone(), reason: reason.into() })
+}
+
+async fn look_and_decide(
+    context: &Context,
+    checkpoint: Option<&Checkpoint>,
+    capture: &CapturePlan,
+) -> Result<(CaptureState, Decision)> {
+    let source = &context.pipeline.source;
+    let begun = Instant::now();
+    loop {
+        let state = source.capture_state(capture).await?;
+        let decision = decide(&Situation {
+            checkpoint,
+            position: checkpoint.and_then(|c| source.parse_position(&c.position)),
+            identity: &state.identity,
+            head: state.head.position.clone(),
+            capture_point: state.point.as_ref(),
+            capture_point_name: &capture.slot,
+        });
+        match &decision {
+            Decision::Refuse(Refusal::InUse { name, by }) if begun.elapsed() < SLOT_PATIENCE => {
+                if begun.elapsed() > Duration::from_secs(1) {
+                    let waited_ms = begun.elapsed().as_millis() as u64;
+                    context.say(Event::Waiting { what: format!("slot {name} is in use by {by}"), waited_ms });
+                }
+                tokio::time::sleep(Duration::from_millis(100)).await;
+            }
+            _ => return Ok((state, decision)),
+        }
+    }
+}
+
+/// Tables whose structure or plan is not the one their target tables were made from stop the run; tables
+/// that are not picked any more, or gone, are forgotten with a warning.
+async fn refuse_drift(context: &Context, planned: &Plan, stored: &[StoredTable]) -> Result<()> {
+    let pipeline = &context.pipeline;
+    let live: Vec<&StoredTable> = stored.iter().filter(|s| s.state != TableState::Loading).collect();
+    let plans: Vec<TablePlan> = live.iter().map(|s| s.plan.clone()).collect();
+    let drifted = pipeline.source.drifted(&plans).await?;
+    for stored in live {
+        let table = stored.plan.table();
+        let now = planned.tables.iter().find(|t| t.table() == table);
+        let drift = drifted.iter().find(|(schema, _)| schema.table == *table).map(|(_, what)| what.clone());
+        let table = table.to_string();
+        match (now, drift) {
+            (Some(now), _) if *now == stored.plan => {}
+            (Some(_), Some(what)) => return Err(AdapterError::Drift { table, what }.into()),
+            (Some(now), None) if same_but_for_rows(now, &stored.plan) => {}
+            (Some(_), None) => {
+                let what = "the project file maps it in another way than when it was read".into();
+                return Err(AdapterError::Drift { table, what }.into());
+            }
+            (None, drift) => {
+                let why = drift.unwrap_or_else(|| "the project file does not pick it any more, or it was refused".into());
+                let message = format!("{table} is not followed any more: {why}. Its target table {} stays as it is", stored.plan.target);
+                pipeline.target.forget(&pipeline.name, std::slice::from_ref(&stored.plan.target), false).await?;
+                context.say(Event::Warning { message });
+            }
+        }
+    }
+    Ok(())
+}
+
+/// What to do with existing rows only matters when a table is made.
+fn same_but_for_rows(a: &TablePlan, b: &TablePlan) -> bool {
+    TablePlan { existing_rows: None, ..a.clone() } == TablePlan { existing_rows: None, ..b.clone() }
+}
+
+async fn set_up(
+    context: &Context,
+    planned: &Plan,
+    capture: &CapturePlan,
+    state: &CaptureState,
+    decision: Decision,
+) -> Result<Checkpoint> {
+    let pipeline = &context.pipeline;
+    for table in &planned.tables {
+        pipeline.target.check(&pipeline.name, table).await?;
+    }
+    let changes_only = context.options.start != Start::Snapshot;
+    if let Start::At(wanted) = &context.options.start {
+        start_position(context, wanted, state)?;
+    }
+    let mut checkpoint = Checkpoint {
+        pipeline: pipeline.name.clone(),
+        identity: state.identity.clone(),
+        capture_point: capture.slot.clone(),
+        token: capture.token.clone(),
+        stage: Stage::Preparing,
+        changes_only,
+        position: String::new(),
+        proof: String::new(),
+        committed_at: None,
+        merged_at: None,
+    };
+    let _noted = pipeline.target.save_checkpoint(&checkpoint).await?;
+    let again = decision == Decision::SetUpAgain;
+    let prepared = match pipeline.source.prepare(capture, &planned.tables, again, &context.events).await {
+        Ok(prepared) => prepared,
+        Err(error) => {
+            undo_set_up(context, capture).await;
+            return Err(error.into());
+        }
+    };
+    checkpoint.stage = Stage::Following;
+    checkpoint.position = prepared.position.to_string();
+    let _noted = pipeline.target.save_checkpoint(&checkpoint).await?;
+    Ok(checkpoint)
+}
+
+/// A set-up that was refused leaves nothing half-made. What cannot be removed now is recognised later.
+async fn undo_set_up(context: &Context, capture: &CapturePlan) {
+    let pipeline = &context.pipeline;
+    if let Err(error) = pipeline.source.teardown(capture, false).await {
+        tracing::debug!("nothing to take back in the source: {error}");
+    }
+    let has_tables = pipeline.target.tables(&pipeline.name).await.is_ok_and(|t| !t.is_empty());
+    let undone = if has_tables {
+        pipeline.target.forget(&pipeline.name, &[], true).await
+    } else {
+        pipeline.target.teardown(&pipeline.name, false).await.map(|_| ())
+    };
+    if let Err(error) = undone {
+        tracing::debug!("nothing to take back in the target: {error}");
+    }
+}
+
+/// Checks a start position against what the capture point reaches.
+fn start_position(context: &Context, wanted: &str, state: &CaptureState) -> Result<String> {
+    let position = context
+        .pipeline
+        .source
+        .parse_position(wanted)
+        .ok_or_else(|| EngineError::NotAPosition { text: wanted.into() })?;
+    let too_early = |earliest: String, hint: &str| EngineError::StartTooEarly {
+        wanted: wanted.into(),
+        earliest,
+        hint: hint.into(),
+    };
+    match state.point.as_ref().and_then(|p| p.reaches_back_to.as_ref()) {
+        None => Err(too_early(
+            format!("now, {}", state.head.position),
+            "There is no slot yet that kept earlier changes: use --start now, or name an existing slot in the project file",
+        )),
+        Some(earliest) if position < *earliest => {
+            Err(too_early(earliest.to_string(), "The slot has let go of the changes before it"))
+        }
+        Some(_) if position > state.head.position => Err(EngineError::NotAPosition { text: wanted.into() }),
+        Some(_) => Ok(position.to_string()),
+    }
+}
+
+/// Makes the tables of a pipeline that follows changes only.
+async fn start_without_snapshot(
+    context: &Context,
+    planned: &Plan,
+    checkpoint: &mut Checkpoint,
+    capture: &CapturePlan,
+    state: &CaptureState,
+) -> Result<()> {
+    let pipeline = &context.pipeline;
+    if let Start::At(wanted) = &context.options.start {
+        checkpoint.position = start_position(context, wanted, state)?;
+        let _noted = pipeline.target.save_checkpoint(checkpoint).await?;
+    }
+    tracing::debug!("{} follows changes only", capture.slot);
+    for table in missing(planned, &pipeline.target.tables(&pipeline.name).await?) {
+        pipeline.target.create(&pipeline.name, &table).await?;
+        let end = moorage_adapter::LoadedTable { state: TableState::ChangesOnly, mark: None };
+        pipeline.target.finish_load(&pipeline.name, &table, end).await?;
+    }
+    Ok(())
+}
+
+fn missing(planned: &Plan, stored: &[StoredTable]) -> Vec<TablePlan> {
+    let ready: HashMap<&str, TableState> = stored.iter().map(|s| (s.plan.target.as_str(), s.state)).collect();
+    let followed = |t: &&TablePlan| {
+        !matches!(ready.get(t.target.as_str()), Some(TableState::Live | TableState::ChangesOnly))
+    };
+    planned.tables.iter().filter(followed).cloned().collect()
+}
+
+async fn load(
+    context: &Context,
+    tables: &[TablePlan],
+    capture: Option<&CapturePlan>,
+    finished_as: TableState,
+) -> Result<()> {
+    let pipeline = &context.pipeline;
+    for table in tables {
+        pipeline.target.create(&pipeline.name, table).await?;
+    }
+    let estimates: HashMap<_, _> =
+        pipeline.source.discover().await?.into_iter().map(|t| (t.name, t.row_estimate)).collect();
+    let of = |t: &TablePlan| (t.table().to_string(), estimates.get(t.table()).copied().flatten());
+    context.say(Event::SnapshotStarted { tables: tables.iter().map(of).collect() });
+    let loader = Loader::new(&pipeline.name, &pipeline.target, tables, finished_as, &context.events, context.began);
+    pipeline.source.snapshot(tables, capture, Arc::new(loader), &context.events).await?;
+    Ok(())
+}
+
+/// The tables with the marks that the target keeps beside their rows.
+async fn stream_tables(context: &Context, planned: &Plan) -> Result<Vec<StreamTable>> {
+    let pipeline = &context.pipeline;
+    let stored = pipeline.target.tables(&pipeline.name).await?;
+    let mark = |table: &TablePlan| -> Result<Option<SnapshotMark>> {
+        let kept = stored.iter().find(|s| s.plan.target == table.target).and_then(|s| s.mark.clone());
+        let Some((text, position)) = kept else { return Ok(None) };
+        let complete_at = pipeline.source.parse_position(&position).ok_or(EngineError::NotAPosition { text: position })?;
+        Ok(Some(SnapshotMark { text, complete_at }))
+    };
+    planned.tables.iter().map(|t| Ok(StreamTable { plan: t.clone(), mark: mark(t)? })).collect()
+}
+
+/// `--snapshot-only`: rows are copied, consistent with each other, and nothing is made in the source. A
+/// second run copies again.
+async fn copy(context: &Context, checkpoint: Option<Checkpoint>, planned: &Plan) -> Result<Ready> {
+    let pipeline = &context.pipeline;
+    if checkpoint.is_some_and(|c| c.stage == Stage::Following) {
+        return Err(EngineError::FollowsAlready { pipeline: pipeline.name.clone() });
+    }
+    something_to_carry(context, planned)?;
+    for table in &planned.tables {
+        pipeline.target.check(&pipeline.name, table).await?;
+    }
+    debug_assert!(planned.tables.iter().all(|t| t.schema.identity != RowIdentity::Key(vec![])));
+    load(context, &planned.tables, None, TableState::Copied).await?;
+    Ok(Ready::Copied)
+}
