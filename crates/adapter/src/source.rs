@@ -180,7 +180,7 @@ pub fn segment_channel(capacity: usize) -> (SegmentSender, mpsc::Receiver<Result
 
 /// A running stream of changes. Dropping it ends the stream.
 #[async_trait]
-pub trait ChangeStream: Send {
+pub trait ChangeStream: Send + Sync {
     /// The next segment. Waits for as long as the source is silent. May be cancelled without loss.
     ///
     /// # Errors

@@ -115,7 +115,7 @@ impl Follower<'_> {
             if self.note_arrived && !self.batcher.in_transaction() {
                 return Ok(Outcome::CaughtUp);
             }
-            match self.wait(stream, due, &mut look).await? {
+            match wait(self.context, stream, due, &mut look).await? {
                 Woken::Segment(segment) => self.take(segment),
                 Woken::Due => {}
                 Woken::Stop(by) => {
@@ -124,27 +124,6 @@ impl Follower<'_> {
                 }
                 Woken::Look => self.look().await?,
             }
-        }
-    }
-
-    async fn wait(
-        &self,
-        stream: &mut dyn ChangeStream,
-        due: Option<Instant>,
-        look: &mut tokio::time::Interval,
-    ) -> Result<Woken> {
-        let sleep = async {
-            match due {
-                Some(due) => tokio::time::sleep_until(due.into()).await,
-                None => std::future::pending().await,
-            }
-        };
-        tokio::select! {
-            biased;
-            by = self.context.asked_to_stop() => Ok(Woken::Stop(by)),
-            () = sleep => Ok(Woken::Due),
-            segment = stream.next() => Ok(Woken::Segment(segment?)),
-            _ = look.tick() => Ok(Woken::Look),
         }
     }
 
@@ -223,6 +202,28 @@ impl Follower<'_> {
     fn is_far_behind(&self, head: &Position) -> bool {
         let at = self.context.pipeline.source.parse_position(&self.checkpoint.position);
         at.is_some_and(|at| head.rank().saturating_sub(at.rank()) > IDLE_GROWTH)
+    }
+}
+
+/// Waits for what comes first.
+async fn wait(
+    context: &Context,
+    stream: &mut dyn ChangeStream,
+    due: Option<Instant>,
+    look: &mut tokio::time::Interval,
+) -> Result<Woken> {
+    let sleep = async {
+        match due {
+            Some(due) => tokio::time::sleep_until(due.into()).await,
+            None => std::future::pending().await,
+        }
+    };
+    tokio::select! {
+        biased;
+        by = context.asked_to_stop() => Ok(Woken::Stop(by)),
+        () = sleep => Ok(Woken::Due),
+        segment = stream.next() => Ok(Woken::Segment(segment?)),
+        _ = look.tick() => Ok(Woken::Look),
     }
 }
 

@@ -12,7 +12,6 @@ use moorage_adapter::{
 };
 use moorage_core::checkpoint::{Checkpoint, Decision, Refusal, Situation, Stage, decide};
 use moorage_core::plan::{Plan, TablePlan, plan};
-use moorage_core::schema::RowIdentity;
 use std::collections::HashMap;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
@@ -317,7 +316,6 @@ async fn copy(context: &Context, checkpoint: Option<Checkpoint>, planned: &Plan)
     for table in &planned.tables {
         pipeline.target.check(&pipeline.name, table).await?;
     }
-    debug_assert!(planned.tables.iter().all(|t| t.schema.identity != RowIdentity::Key(vec![])));
     load(context, &planned.tables, None, TableState::Copied).await?;
     Ok(Ready::Copied)
 }

@@ -120,7 +120,7 @@ async fn carry_out(context: &Context) -> Result<Outcome> {
     let mut backoff = fresh_backoff();
     loop {
         let attempt = tokio::select! {
-            by = context.asked_to_stop(), if !context.options.snapshot_only || context.options.duration.is_some() => {
+            by = context.asked_to_stop() => {
                 context.say(Event::Stopping { by: by.clone() });
                 return Ok(Outcome::Stopped { by });
             }

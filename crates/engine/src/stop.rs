@@ -25,9 +25,10 @@ impl StopHandle {
 impl StopSignal {
     /// Waits until asked, and says by what. Never ends if the handle is gone.
     pub async fn asked(&mut self) -> String {
-        match self.0.wait_for(Option::is_some).await {
-            Ok(by) => by.clone().unwrap_or_default(),
-            Err(_) => std::future::pending().await,
+        let by = self.0.wait_for(Option::is_some).await.ok().and_then(|by| by.clone());
+        match by {
+            Some(by) => by,
+            None => std::future::pending().await,
         }
     }
 }

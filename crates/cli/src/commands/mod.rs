@@ -1,0 +1,27 @@
+//! One file a command.
+
+mod check;
+mod plan;
+mod resnapshot;
+mod run;
+mod status;
+mod tables;
+mod teardown;
+
+use crate::args::{Args, Command};
+use crate::exit;
+use std::process::ExitCode;
+
+/// Carries out a command.
+pub async fn carry_out(args: Args) -> ExitCode {
+    let global = &args.global;
+    exit::code(match args.command {
+        Command::Check(which) => check::check(global, &which).await,
+        Command::Tables(which) => tables::tables(global, &which).await,
+        Command::Plan(which) => plan::plan(global, &which).await,
+        Command::Run(which) => run::run(global, &which).await,
+        Command::Status(which) => status::status(global, &which).await,
+        Command::Resnapshot(which) => resnapshot::resnapshot(global, &which).await,
+        Command::Teardown(which) => teardown::teardown(global, &which).await,
+    })
+}

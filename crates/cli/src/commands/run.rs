@@ -1,0 +1,106 @@
+//! `run`: copy what is missing, then follow changes.
+
+use crate::args::{Global, RunArgs, Until};
+use crate::exit::{Failure, Finished};
+use crate::{load, render};
+use moorage_adapter::{Event, Events};
+use moorage_engine::{Outcome, RunOptions, Start, StopHandle, StopSignal, stop_pair};
+use std::io::IsTerminal;
+use std::sync::Arc;
+use tokio::signal::unix::{SignalKind, signal};
+
+mod progress;
+
+pub async fn run(global: &Global, args: &RunArgs) -> Result<Finished, Failure> {
+    let pipelines = load::pipelines(global, &args.pipelines.pipelines)?;
+    let options = RunOptions {
+        until_caught_up: args.until == Some(Until::CaughtUp),
+        duration: args.duration,
+        snapshot_only: args.snapshot_only,
+        start: match args.start.as_deref() {
+            None => Start::Snapshot,
+            Some("now") => Start::Now,
+            Some(position) => Start::At(position.to_string()),
+        },
+    };
+    let (stopper, stop) = stop_pair();
+    hear_signals(stopper)?;
+    let mut running = tokio::task::JoinSet::new();
+    for pipeline in pipelines {
+        if !render::wants_json(global) && !global.quiet {
+            render::note(render::opening(global, &pipeline, false).await?);
+        }
+        let events = renderer(global, &pipeline.name);
+        let (options, stop): (RunOptions, StopSignal) = (options.clone(), stop.clone());
+        running.spawn(async move {
+            let done = moorage_engine::run(&pipeline, &options, events, stop).await;
+            (pipeline.name, done)
+        });
+    }
+    let mut failures = Vec::new();
+    while let Some(ended) = running.join_next().await {
+        let (name, done) = ended.map_err(|e| Failure::Failed(e.to_string()))?;
+        match done {
+            Ok(outcome) => say_outcome(global, &name, &outcome)?,
+            Err(error) => failures.push(error.to_string()),
+        }
+    }
+    match failures.is_empty() {
+        true => Ok(Finished::Clean),
+        false => Err(Failure::Failed(failures.join("\nerror: "))),
+    }
+}
+
+fn renderer(global: &Global, pipeline: &str) -> Events {
+    if render::wants_json(global) {
+        let pipeline = pipeline.to_string();
+        return Arc::new(move |event| {
+            let line = serde_json::json!({ "pipeline": pipeline, "at": chrono::Utc::now(), "what": event });
+            render::out(line.to_string());
+        });
+    }
+    if global.quiet {
+        return Arc::new(|event| {
+            if let Event::Warning { message } = event {
+                render::note(format!("warning: {message}"));
+            }
+        });
+    }
+    progress::renderer(pipeline, std::io::stderr().is_terminal())
+}
+
+fn say_outcome(global: &Global, pipeline: &str, outcome: &Outcome) -> Result<(), Failure> {
+    let (word, text) = match outcome {
+        Outcome::CaughtUp => ("caught_up", "caught up: everything that was committed when the run began is in the target".to_string()),
+        Outcome::Copied => ("copied", "copied; nothing is followed and nothing was left in the source".to_string()),
+        Outcome::Stopped { by } => ("stopped", format!("stopped by {by}; the next run goes on from here")),
+    };
+    if render::wants_json(global) {
+        render::out(serde_json::json!({ "pipeline": pipeline, "outcome": word }).to_string());
+    } else if !global.quiet {
+        render::out(format!("{pipeline}: {text}"));
+    }
+    Ok(())
+}
+
+/// The first Ctrl-C or SIGTERM asks to stop, a second one ends at once.
+fn hear_signals(stopper: StopHandle) -> Result<(), Failure> {
+    let failed = |e: std::io::Error| Failure::Failed(format!("signals cannot be heard: {e}"));
+    let mut interrupt = signal(SignalKind::interrupt()).map_err(failed)?;
+    let mut terminate = signal(SignalKind::terminate()).map_err(failed)?;
+    tokio::spawn(async move {
+        let mut asked = false;
+        loop {
+            let by = tokio::select! {
+                _ = interrupt.recv() => "Ctrl-C",
+                _ = terminate.recv() => "SIGTERM",
+            };
+            if asked {
+                std::process::exit(130);
+            }
+            asked = true;
+            stopper.stop(by);
+        }
+    });
+    Ok(())
+}

@@ -1,0 +1,151 @@
+//! What a run shows while it goes on: a bar and one steady line on a terminal, plain lines elsewhere.
+
+use crate::render;
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use moorage_adapter::{Event, Events};
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+/// How often a plain line about merges or copied rows is written.
+const PLAIN_EVERY: Duration = Duration::from_secs(5);
+
+struct State {
+    pipeline: String,
+    bar: ProgressBar,
+    terminal: bool,
+    rows: HashMap<String, u64>,
+    last_plain: Option<Instant>,
+    window: Window,
+}
+
+/// Changes in the last second or so, for the rate.
+struct Window {
+    since: Instant,
+    changes: u64,
+    rate: f64,
+}
+
+impl Window {
+    fn add(&mut self, changes: u64) -> f64 {
+        self.changes += changes;
+        let elapsed = self.since.elapsed().as_secs_f64();
+        if elapsed >= 1.0 {
+            self.rate = self.changes as f64 / elapsed;
+            self.since = Instant::now();
+            self.changes = 0;
+        }
+        self.rate
+    }
+}
+
+/// Renders events for people.
+pub fn renderer(pipeline: &str, terminal: bool) -> Events {
+    let target = if terminal { ProgressDrawTarget::stderr() } else { ProgressDrawTarget::hidden() };
+    let state = Mutex::new(State {
+        pipeline: pipeline.to_string(),
+        bar: ProgressBar::with_draw_target(None, target),
+        terminal,
+        rows: HashMap::new(),
+        last_plain: None,
+        window: Window { since: Instant::now(), changes: 0, rate: 0.0 },
+    });
+    Arc::new(move |event| state.lock().unwrap_or_else(PoisonError::into_inner).show(&event))
+}
+
+impl State {
+    /// A line that stays.
+    fn line(&self, text: &str) {
+        if self.terminal {
+            self.bar.suspend(|| render::note(format!("{}: {text}", self.pipeline)));
+        } else {
+            let now = chrono::Utc::now().format("%Y-%m-%dT%H:%M:%SZ");
+            render::note(format!("{now} {}: {text}", self.pipeline));
+        }
+    }
+
+    /// A line that is replaced on a terminal, and written now and then elsewhere.
+    fn steady(&mut self, text: &str) {
+        if self.terminal {
+            self.bar.set_message(text.to_string());
+            self.bar.tick();
+        } else if self.last_plain.is_none_or(|at| at.elapsed() >= PLAIN_EVERY) {
+            self.last_plain = Some(Instant::now());
+            self.line(text);
+        }
+    }
+
+    fn style(&self, template: &str) {
+        if let Ok(style) = ProgressStyle::with_template(template) {
+            self.bar.set_style(style.progress_chars("━╸ "));
+        }
+    }
+
+    fn show(&mut self, event: &Event) {
+        match event {
+            Event::Prepared { step } => self.line(&format!("{}: {}", step.what, step.outcome)),
+            Event::TableLeftOut { table, why } => self.line(&format!("left out {table}: {why}")),
+            Event::Waiting { what, waited_ms } => self.steady(&format!("{what} ({} so far)", render::span(*waited_ms))),
+            Event::SnapshotStarted { tables } => self.snapshot_started(tables),
+            Event::FirstRowReadable { table, elapsed_ms } => {
+                self.line(&format!("first rows can be read in {table}, after {}", render::span(*elapsed_ms)));
+            }
+            Event::SnapshotRows { table, rows } => self.snapshot_rows(table, *rows),
+            Event::SnapshotFinished { table, rows, elapsed_ms } => self.line(&format!(
+                "read {table}: {} rows in {}",
+                render::number(*rows),
+                render::span(*elapsed_ms)
+            )),
+            Event::Streaming { position } => {
+                self.style("{spinner} {msg}");
+                self.bar.set_length(0);
+                self.bar.enable_steady_tick(Duration::from_millis(200));
+                self.line(&format!("following changes from {position}"));
+                self.steady("no change yet");
+            }
+            Event::Merged { .. } => self.merged(event),
+            Event::Retrying { reason, in_ms } => {
+                self.line(&format!("{reason}; trying again in {}", render::span(*in_ms)));
+            }
+            Event::Stopping { by } => {
+                self.line(&format!("{by}: finishing the batch in hand"));
+                self.bar.finish_and_clear();
+            }
+            Event::Warning { message } => self.line(&format!("warning: {message}")),
+        }
+    }
+
+    fn snapshot_started(&mut self, tables: &[(String, Option<u64>)]) {
+        let estimate: u64 = tables.iter().filter_map(|t| t.1).sum();
+        let names: Vec<&str> = tables.iter().map(|t| t.0.as_str()).collect();
+        self.line(&format!("reading {} tables, about {} rows: {}", tables.len(), render::number(estimate), names.join(", ")));
+        self.style("{wide_bar} {human_pos} of about {human_len} rows, {per_sec}, {eta} left");
+        self.bar.set_length(estimate);
+        self.bar.reset_eta();
+    }
+
+    fn snapshot_rows(&mut self, table: &str, rows: u64) {
+        self.rows.insert(table.to_string(), rows);
+        let all: u64 = self.rows.values().sum();
+        if self.bar.length().is_some_and(|length| all > length) {
+            self.bar.set_length(all);
+        }
+        self.bar.set_position(all);
+        if !self.terminal {
+            self.steady(&format!("{} rows read", render::number(all)));
+        }
+    }
+
+    fn merged(&mut self, event: &Event) {
+        let Event::Merged { changes, committed_at, lag_ms, merge_ms, .. } = event else { return };
+        let rate = self.window.add(*changes);
+        self.steady(&format!(
+            "following: {} changes/s, lag {}, complete up to {}, last merge {} changes in {}",
+            render::number(rate as u64),
+            render::span(*lag_ms),
+            render::clock(*committed_at),
+            render::number(*changes),
+            render::span(*merge_ms)
+        ));
+    }
+}

@@ -1,0 +1,110 @@
+//! `status`: how far each pipeline and table is.
+
+use crate::args::{Global, Pipelines};
+use crate::exit::{Failure, Finished};
+use crate::{load, render};
+use chrono::Utc;
+use moorage_core::checkpoint::Stage;
+use moorage_engine::{PipelineStatus, TableStatus};
+
+pub async fn status(global: &Global, which: &Pipelines) -> Result<Finished, Failure> {
+    let mut all = Vec::new();
+    for pipeline in load::pipelines(global, &which.pipelines)? {
+        let status = moorage_engine::status(&pipeline).await?;
+        if !render::wants_json(global) {
+            render::out(render::opening(global, &pipeline, true).await?);
+            show(global, &status);
+        }
+        all.push(status);
+    }
+    if render::wants_json(global) {
+        render::json(&all)?;
+    }
+    Ok(Finished::Clean)
+}
+
+fn show(global: &Global, status: &PipelineStatus) {
+    render::out(format!("  now     {}", now(status)));
+    if let Some(line) = complete(status) {
+        render::out(format!("  data    {line}"));
+    }
+    if let Some(open) = status.waiting.as_ref().and_then(|w| w.oldest_open.as_ref()) {
+        render::out(format!("  source  oldest open transaction: {open}"));
+    }
+    if let Some(problem) = &status.source_problem {
+        render::out(format!("  source  could not be asked what waits: {problem}"));
+    }
+    if status.tables.is_empty() {
+        return;
+    }
+    let head = ["table", "target", "state", "rows", "inserts", "updates", "deletes", "since last look", "last change"];
+    let mut table = render::table(global, &head);
+    for t in &status.tables {
+        let read = t.changes.read;
+        table.add_row([
+            t.table.as_str().into(),
+            t.target.as_str().into(),
+            t.state.word().into(),
+            render::right(render::number(t.rows)),
+            render::right(render::number(read.inserts)),
+            render::right(render::number(read.updates)),
+            render::right(render::number(read.deletes)),
+            render::right(since(t)),
+            t.last_change_at.as_deref().map_or("never".into(), render::clock_text).into(),
+        ]);
+    }
+    render::out("");
+    render::out(table.to_string());
+}
+
+fn now(status: &PipelineStatus) -> String {
+    let last = status.last_run.as_ref();
+    if let Some(running) = &status.running {
+        let doing = last.and_then(|r| r.doing.clone()).unwrap_or_else(|| "running".into());
+        let since = last.and_then(|r| r.doing_since.as_deref()).map(render::clock_text).unwrap_or_default();
+        return format!("process {} on {}: {doing}, since {since}", running.pid, running.host);
+    }
+    match (last, status.stage) {
+        (None, None) => "never run; `moorage run` begins".into(),
+        (None, Some(_)) => "not running".into(),
+        (Some(run), _) => {
+            let (outcome, why) = match (&run.outcome, &run.message) {
+                (Some(outcome), Some(message)) => (outcome.as_str(), message.as_str()),
+                (Some(outcome), None) => (outcome.as_str(), ""),
+                (None, _) => ("killed", "no word was left; the next run goes on from the checkpoint"),
+            };
+            let at = run.ended_at.as_deref().map(|t| format!(" at {}", render::clock_text(t))).unwrap_or_default();
+            format!("not running; the last run ended{at}: {outcome}, {why}")
+        }
+    }
+}
+
+fn complete(status: &PipelineStatus) -> Option<String> {
+    match status.stage? {
+        Stage::Preparing => return Some("a set-up was begun and not finished; the next run begins again".into()),
+        Stage::SnapshotOnly => return Some("copied once; nothing is followed".into()),
+        Stage::Following => {}
+    }
+    let behind = status.waiting.as_ref().map_or("what waits is not known".to_string(), |w| match w.changes {
+        Some(n) if w.or_more => format!("{} or more changes wait ({})", render::number(n), render::size(w.bytes)),
+        Some(1) => "1 change waits".into(),
+        Some(n) => format!("{} changes wait", render::number(n)),
+        None => format!("{} of log behind the source", render::size(w.bytes)),
+    });
+    let kept = status.waiting.as_ref().map(|w| format!("; the source keeps {} of log", render::size(w.retained_bytes)));
+    let ago = |t: chrono::DateTime<Utc>| render::span((Utc::now() - t).num_milliseconds().max(0) as u64);
+    let complete = match status.complete_up_to {
+        Some(at) => format!("target complete up to source commit {} ({} ago)", render::clock(at), ago(at)),
+        None => format!("target complete up to its snapshot, position {}", status.position.as_deref().unwrap_or("?")),
+    };
+    let only = if status.changes_only { "; changes only, no snapshot was taken" } else { "" };
+    Some(format!("{complete}; {behind}{}{only}", kept.unwrap_or_default()))
+}
+
+fn since(table: &TableStatus) -> String {
+    match table.since_last_look {
+        None => "first look".into(),
+        Some(s) if s.total() == 0 => "none".into(),
+        Some(s) => format!("+{}", render::number(s.total())),
+    }
+}

@@ -1,0 +1,112 @@
+//! From the project file to pipelines with both ends.
+
+use crate::args::Global;
+use crate::exit::Failure;
+use moorage_adapter::{Source, Target};
+use moorage_core::project::{Project, SecretConfig, SourceConfig, SourceKind, TargetConfig, TargetKind};
+use moorage_engine::Pipeline;
+use moorage_postgres::{PostgresAddress, PostgresSource};
+use moorage_sqlite::SqliteTarget;
+use secrecy::SecretString;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+/// The pipelines that were asked for, or all.
+///
+/// # Errors
+/// If the project file is missing or wrong, a pipeline is not in it, or a secret cannot be had.
+pub fn pipelines(global: &Global, wanted: &[String]) -> Result<Vec<Pipeline>, Failure> {
+    let file = &global.file;
+    let text = std::fs::read_to_string(file).map_err(|e| {
+        Failure::Usage(format!(
+            "project file {}: {e}. Name one with --file, or write a moorage.toml here (README.md shows one)",
+            file.display()
+        ))
+    })?;
+    let project = Project::parse(&file.display().to_string(), &text).map_err(|e| Failure::Usage(e.to_string()))?;
+    let folder = folder_of(file);
+    if project.pipelines.is_empty() {
+        return Err(Failure::Usage(format!("{}: there is no pipeline in it; add one as [pipelines.NAME]", file.display())));
+    }
+    let known = || project.pipelines.keys().cloned().collect::<Vec<_>>().join(", ");
+    if let Some(name) = wanted.iter().find(|w| !project.pipelines.contains_key(*w)) {
+        return Err(Failure::Usage(format!("{}: there is no pipeline {name}; there is {}", file.display(), known())));
+    }
+    project
+        .pipelines
+        .iter()
+        .filter(|(name, _)| wanted.is_empty() || wanted.contains(name))
+        .map(|(name, config)| {
+            let connections = config.snapshot_connections.as_ref().map_or(4, |n| *n.get_ref());
+            let source = &project.sources[config.source.get_ref()];
+            let target = &project.targets[config.target.get_ref()];
+            Ok(Pipeline {
+                name: name.clone(),
+                config: config.clone(),
+                source: open_source(file, &folder, config.source.get_ref(), source, connections)?,
+                target: open_target(&folder, target),
+                state_folder: folder.join(".moorage"),
+            })
+        })
+        .collect()
+}
+
+fn folder_of(file: &Path) -> PathBuf {
+    match file.parent() {
+        Some(parent) if !parent.as_os_str().is_empty() => parent.into(),
+        _ => PathBuf::from("."),
+    }
+}
+
+fn open_source(
+    file: &Path,
+    folder: &Path,
+    name: &str,
+    config: &SourceConfig,
+    connections: usize,
+) -> Result<Arc<dyn Source>, Failure> {
+    let SourceKind::Postgres = config.kind;
+    let mut address = PostgresAddress::parse(config.url.get_ref())
+        .map_err(|e| Failure::Usage(format!("{}: source {name}: {e}", file.display())))?;
+    if let Some(secret) = &config.password {
+        address.password = Some(look_up(folder, name, secret.get_ref())?);
+    }
+    if let Some(mode) = config.sslmode {
+        address.sslmode = mode;
+    }
+    if let Some(path) = &config.sslrootcert {
+        address.sslrootcert = Some(folder.join(path));
+    }
+    Ok(Arc::new(PostgresSource::new(address, connections)))
+}
+
+fn open_target(folder: &Path, config: &TargetConfig) -> Arc<dyn Target> {
+    let TargetKind::Sqlite = config.kind;
+    Arc::new(SqliteTarget::new(folder.join(&config.path)))
+}
+
+fn look_up(folder: &Path, source: &str, secret: &SecretConfig) -> Result<SecretString, Failure> {
+    let failed = |what: String| Failure::Failed(format!("the password of source {source}: {what}"));
+    let found = if let Some(name) = &secret.env {
+        std::env::var(name).map_err(|_| failed(format!("the environment variable {name} is not set")))?
+    } else if let Some(path) = &secret.file {
+        let path = folder.join(path);
+        let text = std::fs::read_to_string(&path).map_err(|e| failed(format!("{}: {e}", path.display())))?;
+        text.strip_suffix('\n').unwrap_or(&text).to_string()
+    } else {
+        let command = secret.command.as_deref().unwrap_or_default();
+        let (program, arguments) = command.split_first().ok_or_else(|| failed("the command is empty".into()))?;
+        let output = std::process::Command::new(program)
+            .args(arguments)
+            .current_dir(folder)
+            .stderr(std::process::Stdio::inherit())
+            .output()
+            .map_err(|e| failed(format!("{program}: {e}")))?;
+        if !output.status.success() {
+            return Err(failed(format!("{program} ended with {}", output.status)));
+        }
+        let text = String::from_utf8(output.stdout).map_err(|_| failed(format!("{program} printed no UTF-8")))?;
+        text.trim_end_matches('\n').to_string()
+    };
+    Ok(SecretString::from(found))
+}

@@ -1,0 +1,163 @@
+//! How things look: tables, numbers, times, colour, JSON.
+
+use crate::args::{Color, Format, Global};
+use crate::exit::Failure;
+use chrono::{DateTime, Local, Utc};
+use comfy_table::{Attribute, Cell, CellAlignment, ContentArrangement, Table};
+use moorage_engine::Pipeline;
+use serde::Serialize;
+use std::io::{IsTerminal, Write};
+
+/// Writes a result to stdout. A reader that went away is no error.
+pub fn out(text: impl AsRef<str>) {
+    let _ = writeln!(std::io::stdout().lock(), "{}", text.as_ref());
+}
+
+/// Writes progress to stderr.
+pub fn note(text: impl AsRef<str>) {
+    let _ = writeln!(std::io::stderr().lock(), "{}", text.as_ref());
+}
+
+/// Writes a JSON document to stdout.
+///
+/// # Errors
+/// If the value has no JSON form.
+pub fn json(value: &impl Serialize) -> Result<(), Failure> {
+    let text = serde_json::to_string_pretty(value).map_err(|e| Failure::Failed(e.to_string()))?;
+    out(text);
+    Ok(())
+}
+
+/// Whether the user wants JSON.
+pub fn wants_json(global: &Global) -> bool {
+    global.format == Format::Json
+}
+
+/// Whether to colour what goes to stdout.
+pub fn colored(global: &Global) -> bool {
+    let allowed = std::env::var_os("NO_COLOR").is_none_or(|v| v.is_empty());
+    match global.color {
+        Color::Always => true,
+        Color::Never => false,
+        Color::Auto => allowed && std::io::stdout().is_terminal(),
+    }
+}
+
+/// A table without lines, as wide as the terminal, with a bold head if colour is on.
+pub fn table(global: &Global, head: &[&str]) -> Table {
+    let mut table = Table::new();
+    table.load_style(comfy_table::presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
+    if colored(global) {
+        table.enforce_styling();
+    } else {
+        table.force_no_tty();
+    }
+    let bold = colored(global);
+    table.set_header(head.iter().map(|h| {
+        let cell = Cell::new(h);
+        if bold { cell.add_attribute(Attribute::Bold) } else { cell }
+    }));
+    for column in table.column_iter_mut() {
+        column.set_padding((0, 2));
+    }
+    if !std::io::stdout().is_terminal() {
+        table.set_width(4000);
+    }
+    table
+}
+
+/// A right-aligned cell.
+pub fn right(text: impl ToString) -> Cell {
+    Cell::new(text.to_string()).set_alignment(CellAlignment::Right)
+}
+
+/// A cell in colour: for what is good, worth knowing, or bad.
+pub fn tinted(global: &Global, text: &str, color: comfy_table::Color) -> Cell {
+    let cell = Cell::new(text);
+    if colored(global) { cell.fg(color) } else { cell }
+}
+
+/// `1,204,331`
+pub fn number(n: u64) -> String {
+    let digits = n.to_string();
+    let mut out = String::with_capacity(digits.len() + digits.len() / 3);
+    for (i, digit) in digits.chars().enumerate() {
+        if i > 0 && (digits.len() - i).is_multiple_of(3) {
+            out.push(',');
+        }
+        out.push(digit);
+    }
+    out
+}
+
+/// `3.4 MiB`
+pub fn size(bytes: u64) -> String {
+    const UNITS: [&str; 5] = ["B", "KiB", "MiB", "GiB", "TiB"];
+    let mut value = bytes as f64;
+    let mut unit = 0;
+    while value >= 1024.0 && unit + 1 < UNITS.len() {
+        value /= 1024.0;
+        unit += 1;
+    }
+    if unit == 0 { format!("{bytes} B") } else { format!("{value:.1} {}", UNITS[unit]) }
+}
+
+/// `340 ms`, `12.3 s`, `4 min 10 s`, `2 h 5 min`
+pub fn span(ms: u64) -> String {
+    match ms {
+        0..1000 => format!("{ms} ms"),
+        1000..120_000 => format!("{:.1} s", ms as f64 / 1000.0),
+        120_000..7_200_000 => format!("{} min {} s", ms / 60_000, ms / 1000 % 60),
+        _ => format!("{} h {} min", ms / 3_600_000, ms / 60_000 % 60),
+    }
+}
+
+/// A time as the user's clock shows it; with the day if that is not today.
+pub fn clock(at: DateTime<Utc>) -> String {
+    let local = at.with_timezone(&Local);
+    if local.date_naive() == Local::now().date_naive() {
+        local.format("%H:%M:%S").to_string()
+    } else {
+        local.format("%Y-%m-%d %H:%M:%S").to_string()
+    }
+}
+
+/// A time from RFC 3339, likewise.
+pub fn clock_text(text: &str) -> String {
+    DateTime::parse_from_rfc3339(text).map_or_else(|_| text.to_string(), |t| clock(t.to_utc()))
+}
+
+/// The lines that `run`, `status` and `teardown` open with.
+///
+/// # Errors
+/// If the source cannot be reached, unless `lenient`.
+pub async fn opening(global: &Global, pipeline: &Pipeline, lenient: bool) -> Result<String, Failure> {
+    let source = match pipeline.source.address().await {
+        Ok(a) => format!("{} at {}, database {}, user {}", a.system, a.host, a.database, a.user),
+        Err(error) if lenient => format!("not reached: {error}"),
+        Err(error) => return Err(error.into()),
+    };
+    let target = pipeline.target.address();
+    Ok(format!(
+        "{}: pipeline {}\n  source  {source}\n  target  {} file {}",
+        global.file.display(),
+        pipeline.name,
+        target.system,
+        target.place
+    ))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_sizes_and_spans_are_for_people() {
+        assert_eq!((number(7), number(1_204_331)), ("7".into(), "1,204,331".into()));
+        assert_eq!((size(900), size(3_565_158)), ("900 B".into(), "3.4 MiB".into()));
+        assert_eq!(
+            [span(340), span(12_300), span(250_000), span(7_500_000)],
+            ["340 ms", "12.3 s", "4 min 10 s", "2 h 5 min"]
+        );
+    }
+}
