@@ -202,11 +202,12 @@ impl ChangeBlockBuilder {
         self.entries.is_empty()
     }
 
-    /// Turns what was collected into a block.
+    /// Turns what was collected into a block. Its size counts at least what the columns themselves take.
     ///
     /// # Errors
     /// If the columns of an image were not all pushed.
     pub fn finish(mut self) -> Result<ChangeBlock, arrow::error::ArrowError> {
+        let least = 512 + self.new.columns.len() * COLUMN_BYTES;
         Ok(ChangeBlock {
             schema: self.new.schema().clone(),
             entries: self.entries,
@@ -214,10 +215,13 @@ impl ChangeBlockBuilder {
             old: self.old.finish()?,
             unchanged: self.unchanged,
             transactions: self.transactions,
-            bytes: self.bytes,
+            bytes: self.bytes.max(least),
         })
     }
 }
+
+/// About what a column of a block takes whatever it holds: the smallest buffers of two Arrow arrays.
+const COLUMN_BYTES: usize = 512;
 
 /// A stretch of the stream. Blocks of one table stand in the order of their changes; blocks of
 /// different tables may overlap in time, their changes' `order` says how.

@@ -99,17 +99,18 @@ pub enum ColumnBuilder {
 }
 
 impl ColumnBuilder {
-    /// An empty column for values of `logical`.
+    /// An empty column for values of `logical`. It begins without room: most blocks of changes are small,
+    /// and many wait at a time.
     pub fn new(logical: &LogicalType) -> Self {
         match logical.base() {
-            DataType::Boolean => Self::Bool(BooleanBuilder::new()),
-            DataType::Int16 => Self::Int16(Int16Builder::new()),
-            DataType::Int32 => Self::Int32(Int32Builder::new()),
-            DataType::Int64 => Self::Int64(Int64Builder::new()),
-            DataType::Float32 => Self::Float32(Float32Builder::new()),
-            DataType::Float64 => Self::Float64(Float64Builder::new()),
-            DataType::Binary => Self::Bytes(BinaryBuilder::new()),
-            _ => Self::Text(StringBuilder::new()),
+            DataType::Boolean => Self::Bool(BooleanBuilder::with_capacity(0)),
+            DataType::Int16 => Self::Int16(Int16Builder::with_capacity(0)),
+            DataType::Int32 => Self::Int32(Int32Builder::with_capacity(0)),
+            DataType::Int64 => Self::Int64(Int64Builder::with_capacity(0)),
+            DataType::Float32 => Self::Float32(Float32Builder::with_capacity(0)),
+            DataType::Float64 => Self::Float64(Float64Builder::with_capacity(0)),
+            DataType::Binary => Self::Bytes(BinaryBuilder::with_capacity(0, 0)),
+            _ => Self::Text(StringBuilder::with_capacity(0, 0)),
         }
     }
 

@@ -186,11 +186,6 @@ fn microseconds_since_2000() -> i64 {
 }
 
 impl ReplicationReader {
-    /// Whether another message can be had without waiting for the network.
-    pub(crate) fn has_buffered(&self) -> bool {
-        matches!(Header::parse(&self.buffer), Ok(Some(h)) if self.buffer.len() > h.len() as usize)
-    }
-
     /// Waits until a whole message is in the buffer, and gives its tag. May be cancelled without loss.
     async fn fill(&mut self) -> Result<u8> {
         loop {

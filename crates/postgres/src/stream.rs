@@ -15,12 +15,14 @@ use moorage_core::checkpoint::Durable;
 use moorage_core::sql::{quote_ident, quote_literal};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use tokio::sync::{Notify, mpsc, watch};
 use tokio::task::JoinHandle;
 
 /// A segment is handed on when it has this size, whatever the transaction.
 const SEGMENT_BYTES: usize = 512 << 10;
+/// Small transactions that follow each other within this time are handed on together.
+const GATHER: Duration = Duration::from_millis(3);
 /// How much may wait between the stream and the batch.
 const QUEUE_BYTES: usize = 8 << 20;
 /// Between two reports of acknowledged positions, so that small batches do not each cost a packet.
@@ -154,7 +156,24 @@ async fn read_all(
     received: &AtomicU64,
     asked: &Notify,
 ) -> Result<()> {
-    while let Some(message) = reader.stream_next().await? {
+    // Since when whole transactions wait to be handed on.
+    let mut waiting_since: Option<Instant> = None;
+    loop {
+        let due = waiting_since.filter(|_| !assembler.in_transaction()).map(|since| since + GATHER);
+        let message = match due {
+            None => reader.stream_next().await?,
+            Some(due) => match tokio::time::timeout_at(due.into(), reader.stream_next()).await {
+                Ok(message) => message?,
+                Err(_) => {
+                    waiting_since = None;
+                    if !sender.send(assembler.take()?).await {
+                        return Ok(());
+                    }
+                    continue;
+                }
+            },
+        };
+        let Some(message) = message else { break };
         match message {
             StreamMessage::Keepalive { server_end, reply } => {
                 received.fetch_max(server_end, Ordering::Relaxed);
@@ -171,10 +190,16 @@ async fn read_all(
                 assembler.feed(message, payload.len())?;
             }
         }
-        let quiet = !reader.has_buffered() && !assembler.in_transaction();
-        let full = assembler.bytes() >= SEGMENT_BYTES;
-        if (full || quiet) && !assembler.is_empty() && !sender.send(assembler.take()?).await {
-            return Ok(());
+        let whole = !assembler.in_transaction() && !assembler.is_empty();
+        if whole {
+            waiting_since.get_or_insert_with(Instant::now);
+        }
+        let late = whole && waiting_since.is_some_and(|since| since.elapsed() >= GATHER);
+        if late || assembler.bytes() >= SEGMENT_BYTES {
+            waiting_since = None;
+            if !sender.send(assembler.take()?).await {
+                return Ok(());
+            }
         }
     }
     Err(AdapterError::Lost { address: "the replication stream".into(), reason: "the server ended it".into() })
