@@ -27,6 +27,9 @@ pub struct PostgresAddress {
     pub connect_timeout: Duration,
 }
 
+/// Stands for a host that is not given; no host can have this name (RFC 2606).
+const NO_HOST: &str = "no-host.invalid";
+
 /// What is wrong with an address.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[error("{what}; expected postgres://user@host:port/database, or ?host=/folder for a Unix socket")]
@@ -61,12 +64,14 @@ impl PostgresAddress {
     /// # Errors
     /// If it is not one. The message never contains a password.
     pub fn parse(text: &str) -> Result<Self, AddressError> {
-        let url = url::Url::parse(text).map_err(|e| wrong(format!("the address cannot be read ({e})")))?;
+        // An address may name its host only as a parameter; the URL reader wants one before the path.
+        let text = text.replacen("@/", &format!("@{NO_HOST}/"), 1);
+        let url = url::Url::parse(&text).map_err(|e| wrong(format!("the address cannot be read ({e})")))?;
         if !matches!(url.scheme(), "postgres" | "postgresql") {
             return Err(wrong(format!("the address begins with {}:", url.scheme())));
         }
         let mut address = Self {
-            host: decoded(url.host_str().unwrap_or_default())?.trim_matches(['[', ']']).to_string(),
+            host: decoded(url.host_str().filter(|h| *h != NO_HOST).unwrap_or_default())?.trim_matches(['[', ']']).to_string(),
             port: url.port().unwrap_or(5432),
             database: decoded(url.path().trim_start_matches('/'))?,
             user: decoded(url.username())?,

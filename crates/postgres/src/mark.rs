@@ -22,9 +22,9 @@ impl Mark {
     pub(crate) fn parse(snapshot: &str, complete_at: u64) -> Option<Self> {
         let mut parts = snapshot.split(':');
         let (xmin, xmax) = (parts.next()?.parse().ok()?, parts.next()?.parse().ok()?);
-        let list = parts.next().filter(|l| !l.is_empty());
-        let mut in_progress =
-            list.map_or(Ok(Vec::new()), |l| l.split(',').map(str::parse).collect::<Result<Vec<u64>, _>>()).ok()?;
+        let list = parts.next()?;
+        let numbers = list.split(',').filter(|n| !n.is_empty()).map(str::parse);
+        let mut in_progress = numbers.collect::<Result<Vec<u64>, _>>().ok()?;
         in_progress.sort_unstable();
         parts.next().is_none().then_some(Self { xmin, xmax, in_progress, complete_at })
     }

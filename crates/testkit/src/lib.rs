@@ -1,1 +1,16 @@
-//! stub
+//! What tests share: private PostgreSQL servers, in-memory fakes, and one conformance suite for all
+//! sources and one for all targets. Like tests, it stops at the first surprise.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "test code stops at the first surprise")]
+
+pub mod conformance;
+mod faulty;
+mod memory_source;
+mod memory_target;
+mod postgres;
+mod rows;
+
+pub use faulty::FaultyTarget;
+pub use memory_source::MemorySource;
+pub use memory_target::MemoryTarget;
+pub use postgres::{PostgresServer, Session, wait_until};
+pub use rows::{Op, Row, berths_schema, berths_source_table, block_of, row, row_at, rows_of_batch};

@@ -1,0 +1,263 @@
+//! A project in a temporary folder, the program run on it, and a comparison that shares no code with it.
+
+use moorage_testkit::{PostgresServer, Session};
+use rusqlite::types::Value;
+use rusqlite::{Connection, OpenFlags};
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Output, Stdio};
+use tempfile::TempDir;
+
+/// What the program printed and how it ended.
+#[derive(Debug)]
+pub struct Ran {
+    pub code: i32,
+    pub out: String,
+    pub err: String,
+}
+
+impl Ran {
+    /// Everything it printed.
+    pub fn all(&self) -> String {
+        format!("{}{}", self.out, self.err)
+    }
+
+    /// Ends the test unless it ended with this code and printed these texts.
+    #[track_caller]
+    pub fn expect(self, code: i32, texts: &[&str]) -> Self {
+        assert_eq!(self.code, code, "{}", self.all());
+        for text in texts {
+            assert!(self.all().contains(text), "no {text:?} in: {}", self.all());
+        }
+        self
+    }
+}
+
+/// A project with one pipeline from a database of a test server to a SQLite file.
+pub struct Project {
+    folder: TempDir,
+    pub session: Session,
+}
+
+impl Project {
+    /// A new database on the shared server. The name is also the pipeline's.
+    pub fn new(name: &str) -> Self {
+        Self::on(PostgresServer::shared(), name)
+    }
+
+    /// A new database on a server.
+    pub fn on(server: &PostgresServer, name: &str) -> Self {
+        let session = server.database(name);
+        let project = Self { folder: tempfile::tempdir().unwrap(), session };
+        project.write(&server.url(name), name, "");
+        project
+    }
+
+    /// Writes the project file, with more lines for the pipeline.
+    pub fn write(&self, url: &str, name: &str, more: &str) {
+        let text = format!(
+            "[sources.harbour]\nkind = \"postgres\"\nurl = \"{url}\"\n\n[targets.warehouse]\nkind = \"sqlite\"\npath = \"warehouse.db\"\n\n\
+             [pipelines.{name}]\nsource = \"harbour\"\ntarget = \"warehouse\"\ninto = \"{{table}}\"\nmerge_every = \"0s\"\n{more}\n"
+        );
+        std::fs::write(self.path("moorage.toml"), text).unwrap();
+    }
+
+    /// Appends to the project file.
+    pub fn add(&self, lines: &str) {
+        let text = std::fs::read_to_string(self.path("moorage.toml")).unwrap();
+        std::fs::write(self.path("moorage.toml"), format!("{text}{lines}\n")).unwrap();
+    }
+
+    /// Replaces a text in the project file.
+    pub fn replace(&self, from: &str, to: &str) {
+        let text = std::fs::read_to_string(self.path("moorage.toml")).unwrap();
+        assert!(text.contains(from), "{from:?} in {text}");
+        std::fs::write(self.path("moorage.toml"), text.replace(from, to)).unwrap();
+    }
+
+    pub fn path(&self, name: &str) -> PathBuf {
+        self.folder.path().join(name)
+    }
+
+    pub fn folder(&self) -> &Path {
+        self.folder.path()
+    }
+
+    /// The program with arguments, ready to start.
+    pub fn command(&self, arguments: &[&str]) -> Command {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_moorage"));
+        command.args(arguments).current_dir(self.folder.path()).env_clear().stdin(Stdio::null());
+        command
+    }
+
+    /// Runs the program to its end.
+    pub fn moorage(&self, arguments: &[&str]) -> Ran {
+        ran(self.command(arguments).output().unwrap())
+    }
+
+    /// Runs until everything is in the target.
+    #[track_caller]
+    pub fn catch_up(&self) -> Ran {
+        self.moorage(&["run", "--until", "caught-up"]).expect(0, &["caught up"])
+    }
+
+    /// Catching up fails, with these words.
+    #[track_caller]
+    pub fn refuses(&self, texts: &[&str]) -> Ran {
+        self.moorage(&["run", "--until", "caught-up"]).expect(1, texts)
+    }
+
+    /// Starts the program and leaves it running.
+    pub fn start(&self, arguments: &[&str]) -> Running {
+        let log = self.path("running.log");
+        let file = std::fs::File::create(&log).unwrap();
+        let child = self.command(arguments).stdout(file.try_clone().unwrap()).stderr(file).spawn().unwrap();
+        Running { child, log }
+    }
+
+    /// The target file, as a reader opens it.
+    pub fn warehouse(&self) -> Connection {
+        Connection::open_with_flags(self.path("warehouse.db"), OpenFlags::SQLITE_OPEN_READ_ONLY).unwrap()
+    }
+
+    /// One value of the target.
+    pub fn value<T: rusqlite::types::FromSql>(&self, sql: &str) -> T {
+        self.warehouse().query_row(sql, [], |r| r.get(0)).unwrap_or_else(|e| panic!("{sql}: {e}"))
+    }
+
+    /// Ends the test unless both sides hold the same rows, value for value.
+    #[track_caller]
+    pub fn assert_same(&self, source: &str, target: &str) {
+        let (expected, found) = (source_rows(&self.session, source), self.target_rows(source, target));
+        assert!(!expected.is_empty() || found.is_empty(), "{target}: the source has no row, the target {}", found.len());
+        if expected != found {
+            let missing: Vec<_> = expected.iter().filter(|r| !found.contains(r)).take(3).collect();
+            let extra: Vec<_> = found.iter().filter(|r| !expected.contains(r)).take(3).collect();
+            panic!("{target}: {} and {} rows; missing {missing:?}; extra {extra:?}", expected.len(), found.len());
+        }
+    }
+
+    fn target_rows(&self, source: &str, target: &str) -> Vec<Vec<String>> {
+        let columns = columns(&self.session, source);
+        let names: Vec<String> = columns.iter().map(|c| format!("\"{}\"", c.0.replace('"', "\"\""))).collect();
+        let db = self.warehouse();
+        let mut query = db.prepare(&format!("SELECT {} FROM \"{target}\"", names.join(", "))).unwrap();
+        let rows = query
+            .query_map([], |r| (0..columns.len()).map(|i| r.get::<_, Value>(i)).collect::<Result<Vec<_>, _>>())
+            .unwrap();
+        let text = |row: Vec<Value>| row.into_iter().zip(&columns).map(|(v, c)| from_target(v, &c.1)).collect();
+        let mut rows: Vec<Vec<String>> = rows.map(|r| text(r.unwrap())).collect();
+        rows.sort();
+        rows
+    }
+}
+
+fn ran(output: Output) -> Ran {
+    let text = |bytes: Vec<u8>| String::from_utf8(bytes).unwrap();
+    Ran { code: output.status.code().unwrap_or(-1), out: text(output.stdout), err: text(output.stderr) }
+}
+
+/// A program that is running.
+pub struct Running {
+    pub child: Child,
+    log: PathBuf,
+}
+
+impl Running {
+    /// What it has printed so far.
+    pub fn log(&self) -> String {
+        std::fs::read_to_string(&self.log).unwrap()
+    }
+
+    /// Waits until it has printed this.
+    #[track_caller]
+    pub fn wait_for(&mut self, text: &str) {
+        moorage_testkit::wait_until(&format!("{text:?} is printed"), || {
+            if self.log().contains(text) {
+                return true;
+            }
+            if let Some(status) = self.child.try_wait().unwrap() {
+                panic!("ended with {status} before {text:?}: {}", self.log());
+            }
+            false
+        });
+    }
+
+    /// Sends a signal: INT, TERM, KILL.
+    pub fn signal(&self, name: &str) {
+        let pid = self.child.id().to_string();
+        assert!(Command::new("kill").args(["-s", name, &pid]).status().unwrap().success());
+    }
+
+    /// Kills it, as a crash would.
+    pub fn kill(mut self) {
+        self.child.kill().unwrap();
+        self.child.wait().unwrap();
+    }
+
+    /// Waits for its end.
+    pub fn end(&mut self) -> i32 {
+        self.child.wait().unwrap().code().unwrap_or(-1)
+    }
+}
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+/// Columns that can be carried, with the type that a domain is made from.
+fn columns(session: &Session, table: &str) -> Vec<(String, String)> {
+    let sql = format!(
+        "SELECT attname::text, CASE t.typtype WHEN 'd' THEN format_type(t.typbasetype, NULL) ELSE format_type(t.oid, NULL) END
+         FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid
+         WHERE attrelid = '{table}'::regclass AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum"
+    );
+    session.rows(&sql).iter().map(|r| (r.get(0), r.get(1))).collect()
+}
+
+fn source_rows(session: &Session, table: &str) -> Vec<Vec<String>> {
+    session.run("SET TimeZone = 'UTC'; SET DateStyle = 'ISO'; SET IntervalStyle = 'iso_8601'; SET lc_monetary = 'C'; SET extra_float_digits = 3");
+    let columns = columns(session, table);
+    let list: Vec<String> = columns.iter().map(|c| format!("\"{}\"::text", c.0.replace('"', "\"\""))).collect();
+    let rows = session.rows(&format!("SELECT {} FROM ONLY {table}", list.join(", ")));
+    let text = |v: Option<String>, kind: &str| v.map_or("NULL".into(), |v| from_source(&v, kind));
+    let mut rows: Vec<Vec<String>> =
+        rows.iter().map(|r| columns.iter().enumerate().map(|(i, c)| text(r.get(i), &c.1)).collect()).collect();
+    rows.sort();
+    rows
+}
+
+fn from_source(text: &str, kind: &str) -> String {
+    match kind {
+        "real" => format!("{:08x}", text.parse::<f32>().unwrap().to_bits()),
+        "double precision" => format!("{:016x}", text.parse::<f64>().unwrap().to_bits()),
+        "numeric" => plain_decimal(text),
+        "timestamp with time zone" => text.replacen("+00", "+00:00", 1),
+        _ => format!("'{text}'"),
+    }
+}
+
+fn from_target(value: Value, kind: &str) -> String {
+    match (value, kind) {
+        (Value::Null, _) => "NULL".into(),
+        (Value::Real(f), "real") => format!("{:08x}", (f as f32).to_bits()),
+        (Value::Real(f), "double precision") => format!("{:016x}", f.to_bits()),
+        (Value::Text(t), "real" | "double precision") => from_source(&t, kind),
+        (Value::Real(f), "numeric") => plain_decimal(&f.to_string()),
+        (Value::Integer(i), "numeric") => plain_decimal(&i.to_string()),
+        (Value::Text(t), "numeric") => plain_decimal(&t),
+        (Value::Text(t), "timestamp with time zone") => t,
+        (Value::Integer(i), "boolean") => format!("'{}'", i != 0),
+        (Value::Integer(i), _) => format!("'{i}'"),
+        (Value::Text(t), _) => format!("'{t}'"),
+        (Value::Blob(b), _) => format!("'\\x{}'", b.iter().map(|b| format!("{b:02x}")).collect::<String>()),
+        (other, _) => panic!("{other:?} of type {kind}"),
+    }
+}
+
+/// A decimal without trailing zeros, so that equal values have equal texts.
+fn plain_decimal(text: &str) -> String {
+    if text.contains('.') { text.trim_end_matches('0').trim_end_matches('.').to_string() } else { text.to_string() }
+}

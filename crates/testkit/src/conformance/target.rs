@@ -1,0 +1,174 @@
+//! What is asked of every target. The table is made from `public.berths`.
+
+use crate::rows::{Op, Row, berths_schema, block_of, row, rows_of_batch};
+use moorage_adapter::{LoadedTable, SnapshotMark, TableState, Target};
+use moorage_core::Position;
+use moorage_core::change::Transaction;
+use moorage_core::checkpoint::{Checkpoint, SourceIdentity, Stage};
+use moorage_core::plan::{ExistingRowsChoice, PlannedColumn, TablePlan};
+use moorage_core::schema::RowIdentity;
+use std::sync::Arc;
+
+/// A target with a way to read and to spoil it.
+pub trait TargetUnderTest {
+    /// The target, empty at first.
+    fn target(&self) -> Arc<dyn Target>;
+    /// A table's rows as any reader sees them now, sorted; none if it is not there.
+    fn rows(&self, table: &str) -> Vec<Row>;
+    /// Makes a table of the planned form with rows, as someone else would have.
+    fn put(&self, plan: &TablePlan, rows: &[Row]);
+}
+
+const PIPELINE: &str = "conformance";
+
+fn plan(target: &dyn Target, name: &str, identity: RowIdentity) -> TablePlan {
+    let schema = berths_schema(identity);
+    let columns = schema.columns.iter().map(|c| PlannedColumn { name: c.name.clone(), declared: target.dialect().declare(c, false) });
+    TablePlan {
+        columns: columns.collect(),
+        schema,
+        source_id: 1,
+        target: name.into(),
+        left_out: Vec::new(),
+        existing_rows: None,
+        fingerprint: String::new(),
+    }
+}
+
+fn checkpoint(position: &str) -> Checkpoint {
+    let word = || "test".to_string();
+    Checkpoint {
+        pipeline: PIPELINE.into(),
+        identity: SourceIdentity { kind: word(), system: word(), database: word(), timeline: word() },
+        capture_point: word(),
+        token: word(),
+        stage: Stage::Following,
+        changes_only: false,
+        position: position.into(),
+        proof: String::new(),
+        committed_at: None,
+        merged_at: None,
+    }
+}
+
+fn live() -> LoadedTable {
+    let mark = SnapshotMark { text: "m".into(), complete_at: Position::new(3, "3") };
+    LoadedTable { state: TableState::Live, mark: Some(mark) }
+}
+
+async fn loaded(target: &dyn Target, plan: &TablePlan, rows: &[Row]) {
+    target.create(PIPELINE, plan).await.unwrap();
+    target.load(plan, rows_of_batch(&plan.schema, rows)).await.unwrap();
+    target.finish_load(PIPELINE, plan, live()).await.unwrap();
+}
+
+async fn merged(target: &dyn Target, plan: &TablePlan, position: &str, ops: &[Op], old: impl Fn(i64) -> Row) {
+    let transaction = Arc::new(Transaction {
+        position: Position::new(1, position),
+        proof: String::new(),
+        committed_at: chrono::DateTime::UNIX_EPOCH,
+    });
+    let mut merge = target.begin(PIPELINE, std::slice::from_ref(plan)).await.unwrap();
+    let block = block_of(&plan.schema, &transaction, &mut 0, ops, old);
+    merge.write(&[block]).await.unwrap();
+    let (durable, _) = merge.commit(checkpoint(position)).await.unwrap();
+    assert_eq!(durable.checkpoint().position, position);
+}
+
+fn no_old(_: i64) -> Row {
+    panic!("a keyed table needs no old row")
+}
+
+/// Asks everything of a target.
+pub async fn check_target(under_test: &dyn TargetUnderTest) {
+    let target = under_test.target();
+    let target = target.as_ref();
+    assert!(target.checkpoint(PIPELINE).await.unwrap().is_none(), "empty at first");
+    loading(under_test, target).await;
+    merging(under_test, target).await;
+    without_key(under_test, target).await;
+    existing_rows(under_test, target).await;
+    forgetting(under_test, target).await;
+}
+
+async fn loading(under_test: &dyn TargetUnderTest, target: &dyn Target) {
+    let berths = plan(target, "berths", RowIdentity::Key(vec![0]));
+    target.create(PIPELINE, &berths).await.unwrap();
+    target.load(&berths, rows_of_batch(&berths.schema, &[row(8, "half")])).await.unwrap();
+    assert_eq!(target.tables(PIPELINE).await.unwrap()[0].state, TableState::Loading);
+    loaded(target, &berths, &[row(1, "north"), row(2, "south")]).await;
+    assert_eq!(under_test.rows("berths"), [row(1, "north"), row(2, "south")], "a broken-off load starts from empty");
+    let stored = &target.tables(PIPELINE).await.unwrap()[0];
+    assert_eq!((stored.state, stored.snapshot_rows, &stored.plan), (TableState::Live, 2, &berths));
+    assert_eq!(stored.mark, Some(("m".into(), "3".into())), "the mark is kept with the rows");
+}
+
+async fn merging(under_test: &dyn TargetUnderTest, target: &dyn Target) {
+    let berths = plan(target, "berths", RowIdentity::Key(vec![0]));
+    let noted = |id, name: &str, note: &str| Row(id, Some(name.into()), Some(note.into()));
+    merged(target, &berths, "5", &[Op::Insert(noted(3, "east", "deep")), Op::Update(1, row(1, "North")), Op::Delete(2)], no_old).await;
+    assert_eq!(under_test.rows("berths"), [row(1, "North"), noted(3, "east", "deep")]);
+
+    // A value that the log left out stays, also when the key changes, and keys may be swapped.
+    merged(target, &berths, "6", &[Op::Update(3, noted(7, "East", "~")), Op::Update(1, row(3, "three")), Op::Update(7, noted(1, "One", "~"))], no_old).await;
+    assert_eq!(under_test.rows("berths"), [noted(1, "One", "deep"), row(3, "three")]);
+
+    // Nothing of an open batch is seen, and nothing of a dropped one stays.
+    let before = under_test.rows("berths");
+    let transaction = Arc::new(Transaction { position: Position::new(1, "1"), proof: String::new(), committed_at: chrono::DateTime::UNIX_EPOCH });
+    let block = block_of(&berths.schema, &transaction, &mut 0, &[Op::Truncate, Op::Insert(row(9, "nine"))], no_old);
+    let mut merge = target.begin(PIPELINE, std::slice::from_ref(&berths)).await.unwrap();
+    merge.write(&[block]).await.unwrap();
+    assert_eq!(under_test.rows("berths"), before, "readers see whole batches");
+    drop(merge);
+    assert_eq!(under_test.rows("berths"), before);
+    assert_eq!(target.checkpoint(PIPELINE).await.unwrap().unwrap().position, "6", "the checkpoint goes with the data");
+
+    merged(target, &berths, "7", &[Op::Truncate, Op::Insert(row(9, "nine")), Op::Insert(row(10, "ten")), Op::Delete(10)], no_old).await;
+    assert_eq!(under_test.rows("berths"), [row(9, "nine")]);
+    let counters = target.tables(PIPELINE).await.unwrap()[0].counters;
+    assert_eq!((counters.read.inserts, counters.read.updates, counters.read.deletes, counters.read.truncates), (3, 4, 2, 1));
+    assert_eq!(counters.read.total(), counters.merged + counters.reduced, "counters reconcile");
+}
+
+async fn without_key(under_test: &dyn TargetUnderTest, target: &dyn Target) {
+    let log = plan(target, "gate_log", RowIdentity::WholeRow);
+    loaded(target, &log, &[row(1, "in"), row(1, "in"), row(2, "out")]).await;
+    merged(target, &log, "8", &[Op::Delete(1), Op::Insert(row(3, "in"))], |id| row(id, "in")).await;
+    assert_eq!(under_test.rows("gate_log"), [row(1, "in"), row(2, "out"), row(3, "in")], "one of two equal rows goes");
+    merged(target, &log, "9", &[Op::Update(2, row(2, "in"))], |id| row(id, "out")).await;
+    assert_eq!(under_test.rows("gate_log"), [row(1, "in"), row(2, "in"), row(3, "in")]);
+}
+
+async fn existing_rows(under_test: &dyn TargetUnderTest, target: &dyn Target) {
+    let mut old = plan(target, "old_berths", RowIdentity::Key(vec![0]));
+    under_test.put(&old, &[row(1, "before"), row(2, "before")]);
+    assert!(target.check(PIPELINE, &old).await.is_err(), "rows of others are not touched without a word");
+    assert!(target.create(PIPELINE, &old).await.is_err());
+    assert_eq!(under_test.rows("old_berths").len(), 2);
+    old.existing_rows = Some(ExistingRowsChoice::Keep);
+    loaded(target, &old, &[row(2, "after"), row(3, "after")]).await;
+    assert_eq!(under_test.rows("old_berths"), [row(1, "before"), row(2, "after"), row(3, "after")]);
+    let mut replaced = plan(target, "older_berths", RowIdentity::Key(vec![0]));
+    under_test.put(&replaced, &[row(1, "before")]);
+    replaced.existing_rows = Some(ExistingRowsChoice::Replace);
+    loaded(target, &replaced, &[row(5, "after")]).await;
+    assert_eq!(under_test.rows("older_berths"), [row(5, "after")]);
+}
+
+async fn forgetting(under_test: &dyn TargetUnderTest, target: &dyn Target) {
+    let berths = plan(target, "berths", RowIdentity::Key(vec![0]));
+    target.forget(PIPELINE, &["berths".into()], false).await.unwrap();
+    let stored = target.tables(PIPELINE).await.unwrap();
+    assert_eq!(stored.iter().find(|s| s.plan.target == "berths").unwrap().state, TableState::Loading);
+    loaded(target, &berths, &[row(4, "again")]).await;
+    assert_eq!(under_test.rows("berths"), [row(4, "again")]);
+
+    let listed = target.teardown(PIPELINE, true).await.unwrap();
+    assert_eq!(under_test.rows("berths"), [row(4, "again")], "a dry run changes nothing");
+    assert!(!listed.is_empty());
+    target.teardown(PIPELINE, false).await.unwrap();
+    assert!(under_test.rows("berths").is_empty() && target.tables(PIPELINE).await.unwrap().is_empty());
+    assert!(target.checkpoint(PIPELINE).await.unwrap().is_none());
+    assert_eq!(under_test.rows("old_berths").len(), 3, "a table that was there before stays");
+}

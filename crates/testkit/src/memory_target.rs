@@ -1,0 +1,308 @@
+//! A target in memory that also records every change it is given, in order.
+
+use crate::rows::{Op, Row, row_at};
+use arrow::array::RecordBatch;
+use async_trait::async_trait;
+use moorage_adapter::{
+    AdapterError, ExistingTable, LoadedTable, Merge, Result, Step, StoredTable, TableProgress, TableState, Target,
+    TargetAddress,
+};
+use moorage_core::change::{ChangeBlock, ChangeKind};
+use moorage_core::checkpoint::{Checkpoint, Durable};
+use moorage_core::column::Value;
+use moorage_core::counters::TableCounters;
+use moorage_core::finding::Finding;
+use moorage_core::plan::{Declared, ExistingRowsChoice, TablePlan, TargetDialect};
+use moorage_core::reduce::{Cells, reduce};
+use moorage_core::schema::RowIdentity;
+use moorage_core::Column;
+use std::collections::BTreeMap;
+use std::sync::{Arc, Mutex};
+
+#[derive(Clone, Debug)]
+struct Table {
+    rows: Vec<Row>,
+    stored: Option<StoredTable>,
+    adopted: bool,
+}
+
+#[derive(Clone, Debug, Default)]
+struct Inner {
+    tables: BTreeMap<String, Table>,
+    checkpoint: Option<Checkpoint>,
+    seen: Vec<Op>,
+}
+
+/// A target in memory. Clones share what they hold.
+#[derive(Clone, Default)]
+pub struct MemoryTarget {
+    inner: Arc<Mutex<Inner>>,
+}
+
+struct Dialect;
+
+impl TargetDialect for Dialect {
+    fn declare(&self, column: &Column, _: bool) -> Declared {
+        Declared { sql: column.logical.to_string(), note: None }
+    }
+    fn fold(&self, identifier: &str) -> String {
+        identifier.into()
+    }
+    fn reserved(&self, _: &str) -> Option<String> {
+        None
+    }
+}
+
+impl MemoryTarget {
+    /// A table's rows, sorted.
+    pub fn rows(&self, table: &str) -> Vec<Row> {
+        let mut rows = self.inner.lock().unwrap().tables.get(table).map(|t| t.rows.clone()).unwrap_or_default();
+        rows.sort();
+        rows
+    }
+
+    /// Every change of every committed batch, in the order it was handed over.
+    pub fn seen(&self) -> Vec<Op> {
+        self.inner.lock().unwrap().seen.clone()
+    }
+
+    /// Puts a table there, as if someone else had made it.
+    pub fn put(&self, table: &str, rows: Vec<Row>) {
+        let table_there = Table { rows, stored: None, adopted: true };
+        self.inner.lock().unwrap().tables.insert(table.into(), table_there);
+    }
+}
+
+fn refused(what: &str) -> AdapterError {
+    AdapterError::refused("memory", what)
+}
+
+impl Inner {
+    fn check(&self, plan: &TablePlan) -> Result<()> {
+        match self.tables.get(&plan.target) {
+            Some(t) if t.stored.is_none() && !t.rows.is_empty() && plan.existing_rows.is_none() => {
+                Err(refused(&format!("{} holds rows; existing_rows says nothing", plan.target)))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    fn table(&mut self, name: &str) -> &mut Table {
+        self.tables.get_mut(name).expect("the table was created")
+    }
+}
+
+struct MemoryMerge {
+    shared: Arc<Mutex<Inner>>,
+    work: Inner,
+    plans: Vec<TablePlan>,
+    progress: BTreeMap<String, TableCounters>,
+}
+
+fn cell(cells: &Cells, blocks: &[&ChangeBlock], column: usize) -> Option<Option<String>> {
+    cells.at(column).map(|image| match image.value(blocks, column) {
+        Value::Text(t) => Some(t.to_string()),
+        Value::Int(i) => Some(i.to_string()),
+        _ => None,
+    })
+}
+
+fn key(cells: &Cells, blocks: &[&ChangeBlock]) -> i64 {
+    cell(cells, blocks, 0).flatten().expect("a key").parse().unwrap()
+}
+
+fn apply(rows: &mut Vec<Row>, identity: &RowIdentity, blocks: &[&ChangeBlock]) -> Result<TableCounters> {
+    let reduced = reduce(blocks)?;
+    let find = |rows: &[Row], k: i64| rows.iter().find(|r| r.0 == k).cloned();
+    let moved: Vec<Option<Row>> =
+        reduced.rows.iter().map(|r| r.moved_from.as_ref().and_then(|k| find(rows, key(k, blocks)))).collect();
+    if reduced.truncate {
+        rows.clear();
+    }
+    for gone in &reduced.gone {
+        if *identity == RowIdentity::WholeRow {
+            let whole = Row(key(gone, blocks), cell(gone, blocks, 1).flatten(), cell(gone, blocks, 2).flatten());
+            let at = rows.iter().position(|r| *r == whole).ok_or_else(|| refused("no such row"))?;
+            rows.remove(at);
+        } else {
+            rows.retain(|r| r.0 != key(gone, blocks));
+        }
+    }
+    for (net, moved) in reduced.rows.iter().zip(moved) {
+        let id = key(&net.cells, blocks);
+        let base = moved.or_else(|| find(rows, id));
+        let value = |c: usize| cell(&net.cells, blocks, c).unwrap_or_else(|| base.as_ref().and_then(|b| if c == 1 { b.1.clone() } else { b.2.clone() }));
+        let new = Row(id, value(1), value(2));
+        if *identity != RowIdentity::WholeRow {
+            rows.retain(|r| r.0 != id);
+        }
+        rows.push(new);
+    }
+    Ok(reduced.counters)
+}
+
+fn ops(block: &ChangeBlock) -> impl Iterator<Item = Op> {
+    block.changes().map(|c| {
+        let new = || row_at(block.new_rows(), c.new.unwrap());
+        let old = || c.old.map(|o| row_at(block.old_rows(), o).0);
+        match c.kind {
+            ChangeKind::Insert => Op::Insert(new()),
+            ChangeKind::Update => Op::Update(old().unwrap_or_else(|| new().0), new()),
+            ChangeKind::Delete => Op::Delete(old().unwrap()),
+            ChangeKind::Truncate => Op::Truncate,
+        }
+    })
+}
+
+#[async_trait]
+impl Merge for MemoryMerge {
+    async fn write(&mut self, blocks: &[ChangeBlock]) -> Result<()> {
+        for plan in self.plans.clone() {
+            let own: Vec<&ChangeBlock> = blocks.iter().filter(|b| b.schema().table == *plan.table()).collect();
+            if own.is_empty() {
+                continue;
+            }
+            self.work.seen.extend(own.iter().flat_map(|b| ops(b)));
+            let counters = apply(&mut self.work.table(&plan.target).rows, &plan.schema.identity, &own)?;
+            *self.progress.entry(plan.target).or_default() += counters;
+        }
+        Ok(())
+    }
+
+    async fn commit(mut self: Box<Self>, checkpoint: Checkpoint) -> Result<(Durable, Vec<TableProgress>)> {
+        for (target, counters) in &self.progress {
+            if let Some(stored) = &mut self.work.table(target).stored {
+                stored.counters += *counters;
+            }
+        }
+        self.work.checkpoint = Some(checkpoint.clone());
+        *self.shared.lock().unwrap() = self.work;
+        let progress = self.progress.into_iter().map(|(target, counters)| TableProgress { target, counters });
+        Ok((Durable::committed(checkpoint), progress.collect()))
+    }
+}
+
+#[async_trait]
+impl Target for MemoryTarget {
+    fn address(&self) -> TargetAddress {
+        TargetAddress { system: "memory".into(), place: "here".into() }
+    }
+
+    fn dialect(&self) -> &(dyn TargetDialect + Sync) {
+        &Dialect
+    }
+
+    async fn inspect(&self) -> Result<Vec<Finding>> {
+        Ok(vec![Finding::ok("target", "memory")])
+    }
+
+    async fn describe(&self, table: &str) -> Result<Option<ExistingTable>> {
+        let inner = self.inner.lock().unwrap();
+        let columns = || ["id", "name", "note"].map(|c| (c.to_string(), String::new())).to_vec();
+        Ok(inner.tables.get(table).map(|t| ExistingTable {
+            columns: columns(),
+            rows: t.rows.len() as u64,
+            owner: t.stored.as_ref().map(|_| "here".into()),
+        }))
+    }
+
+    fn definition(&self, plan: &TablePlan) -> String {
+        plan.target.clone()
+    }
+
+    async fn checkpoint(&self, _: &str) -> Result<Option<Checkpoint>> {
+        Ok(self.inner.lock().unwrap().checkpoint.clone())
+    }
+
+    async fn tables(&self, _: &str) -> Result<Vec<StoredTable>> {
+        Ok(self.inner.lock().unwrap().tables.values().filter_map(|t| t.stored.clone()).collect())
+    }
+
+    async fn count(&self, table: &str) -> Result<u64> {
+        Ok(self.rows(table).len() as u64)
+    }
+
+    async fn save_checkpoint(&self, checkpoint: &Checkpoint) -> Result<Durable> {
+        self.inner.lock().unwrap().checkpoint = Some(checkpoint.clone());
+        Ok(Durable::committed(checkpoint.clone()))
+    }
+
+    async fn check(&self, _: &str, plan: &TablePlan) -> Result<()> {
+        self.inner.lock().unwrap().check(plan)
+    }
+
+    async fn create(&self, _: &str, plan: &TablePlan) -> Result<()> {
+        let mut inner = self.inner.lock().unwrap();
+        inner.check(plan)?;
+        let before = inner.tables.get(&plan.target).cloned();
+        let adopted = before.as_ref().is_some_and(|t| t.adopted);
+        let keeps = adopted && plan.existing_rows == Some(ExistingRowsChoice::Keep);
+        let stored = StoredTable {
+            plan: plan.clone(),
+            state: TableState::Loading,
+            mark: None,
+            snapshot_rows: 0,
+            counters: TableCounters::default(),
+            last_change_at: None,
+        };
+        let rows = before.filter(|_| keeps).map(|t| t.rows).unwrap_or_default();
+        inner.tables.insert(plan.target.clone(), Table { rows, stored: Some(stored), adopted });
+        Ok(())
+    }
+
+    async fn load(&self, plan: &TablePlan, rows: RecordBatch) -> Result<()> {
+        let mut inner = self.inner.lock().unwrap();
+        let table = inner.table(&plan.target);
+        for at in 0..rows.num_rows() {
+            let row = row_at(&rows, at);
+            if plan.schema.identity != RowIdentity::WholeRow {
+                table.rows.retain(|r| r.0 != row.0);
+            }
+            table.rows.push(row);
+        }
+        if let Some(stored) = &mut table.stored {
+            stored.snapshot_rows += rows.num_rows() as u64;
+        }
+        Ok(())
+    }
+
+    async fn finish_load(&self, _: &str, plan: &TablePlan, end: LoadedTable) -> Result<()> {
+        let mut inner = self.inner.lock().unwrap();
+        let stored = inner.table(&plan.target).stored.as_mut().expect("created");
+        stored.state = end.state;
+        stored.mark = end.mark.map(|m| (m.text, m.complete_at.to_string()));
+        Ok(())
+    }
+
+    async fn begin(&self, _: &str, tables: &[TablePlan]) -> Result<Box<dyn Merge>> {
+        let work = self.inner.lock().unwrap().clone();
+        let plans = tables.to_vec();
+        Ok(Box::new(MemoryMerge { shared: self.inner.clone(), work, plans, progress: BTreeMap::new() }))
+    }
+
+    async fn forget(&self, _: &str, tables: &[String], checkpoint: bool) -> Result<()> {
+        let mut inner = self.inner.lock().unwrap();
+        for name in tables {
+            if let Some(stored) = &mut inner.table(name).stored {
+                stored.state = TableState::Loading;
+                stored.mark = None;
+            }
+        }
+        if checkpoint {
+            inner.checkpoint = None;
+        }
+        Ok(())
+    }
+
+    async fn teardown(&self, _: &str, dry: bool) -> Result<Vec<Step>> {
+        let mut inner = self.inner.lock().unwrap();
+        let ours: Vec<String> =
+            inner.tables.iter().filter(|(_, t)| t.stored.is_some() && !t.adopted).map(|(n, _)| n.clone()).collect();
+        if !dry {
+            inner.tables.retain(|name, _| !ours.contains(name));
+            inner.tables.values_mut().for_each(|t| t.stored = None);
+            inner.checkpoint = None;
+        }
+        Ok(ours.into_iter().map(|n| Step::new(n, if dry { "would be removed" } else { "removed" })).collect())
+    }
+}
