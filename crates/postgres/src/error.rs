@@ -12,6 +12,7 @@ pub(crate) struct ServerError {
     pub(crate) message: String,
     pub(crate) detail: String,
     pub(crate) hint: String,
+    pub(crate) context: String,
 }
 
 impl ServerError {
@@ -26,6 +27,7 @@ impl ServerError {
                 b'M' => error.message = value,
                 b'D' => error.detail = value,
                 b'H' => error.hint = value,
+                b'W' => error.context = value,
                 _ => {}
             }
         }
@@ -38,11 +40,12 @@ impl ServerError {
             message: error.message().to_string(),
             detail: error.detail().unwrap_or_default().to_string(),
             hint: error.hint().unwrap_or_default().to_string(),
+            context: error.where_().unwrap_or_default().to_string(),
         }
     }
 
     pub(crate) fn text(&self) -> String {
-        [&self.message, &self.detail, &self.hint]
+        [&self.message, &self.detail, &self.hint, &self.context]
             .into_iter()
             .filter(|t| !t.is_empty())
             .map(String::as_str)
@@ -55,7 +58,12 @@ impl ServerError {
         self.code.starts_with("08") || matches!(self.code.as_str(), "57P01" | "57P02" | "57P03")
     }
 
+    /// Turns it into an error of ours, with the way out where one is known.
     pub(crate) fn into_adapter(self, address: &str, doing: &str) -> AdapterError {
+        if self.code == "22021" {
+            let way_out = "a text in the database is not valid UTF-8. Mend the row in the source, then run `moorage resnapshot --all`: the log still holds the text as it was";
+            return AdapterError::refused(doing, format!("{}; {way_out}", self.text()));
+        }
         if self.ends_connection() {
             return AdapterError::Lost { address: address.into(), reason: self.text() };
         }

@@ -81,9 +81,9 @@ impl PostgresServer {
         let mut server = Self { folder, port: free_port(), watchdog: None };
         server.configure(&[
             "wal_level = logical",
-            "max_wal_senders = 40",
-            "max_replication_slots = 40",
-            "max_connections = 200",
+            "max_wal_senders = 100",
+            "max_replication_slots = 200",
+            "max_connections = 300",
             "max_prepared_transactions = 10",
             "fsync = off",
             "listen_addresses = '127.0.0.1'",

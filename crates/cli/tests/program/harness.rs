@@ -84,7 +84,9 @@ impl Project {
 
     /// The program with arguments, ready to start.
     pub fn command(&self, arguments: &[&str]) -> Command {
-        let mut command = Command::new(env!("CARGO_BIN_EXE_moorage"));
+        // No test waits for ever: a program that hangs is killed, and what it said is shown.
+        let mut command = Command::new("/usr/bin/timeout");
+        command.args(["--foreground", "-s", "KILL", "120", env!("CARGO_BIN_EXE_moorage")]);
         command.args(arguments).current_dir(self.folder.path()).env_clear().stdin(Stdio::null());
         command
     }
@@ -108,9 +110,11 @@ impl Project {
 
     /// Starts the program and leaves it running.
     pub fn start(&self, arguments: &[&str]) -> Running {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_moorage"));
+        command.args(arguments).current_dir(self.folder.path()).env_clear().stdin(Stdio::null());
         let log = self.path("running.log");
         let file = std::fs::File::create(&log).unwrap();
-        let child = self.command(arguments).stdout(file.try_clone().unwrap()).stderr(file).spawn().unwrap();
+        let child = command.stdout(file.try_clone().unwrap()).stderr(file).spawn().unwrap();
         Running { child, log }
     }
 
@@ -212,7 +216,8 @@ fn columns(session: &Session, table: &str) -> Vec<(String, String)> {
     let sql = format!(
         "SELECT attname::text, CASE t.typtype WHEN 'd' THEN format_type(t.typbasetype, NULL) ELSE format_type(t.oid, NULL) END
          FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid
-         WHERE attrelid = '{table}'::regclass AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum"
+         WHERE attrelid = '{}'::regclass AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum",
+        table.replace('\'', "''")
     );
     session.rows(&sql).iter().map(|r| (r.get(0), r.get(1))).collect()
 }
@@ -220,7 +225,12 @@ fn columns(session: &Session, table: &str) -> Vec<(String, String)> {
 fn source_rows(session: &Session, table: &str) -> Vec<Vec<String>> {
     session.run("SET TimeZone = 'UTC'; SET DateStyle = 'ISO'; SET IntervalStyle = 'iso_8601'; SET lc_monetary = 'C'; SET extra_float_digits = 3");
     let columns = columns(session, table);
-    let list: Vec<String> = columns.iter().map(|c| format!("\"{}\"::text", c.0.replace('"', "\"\""))).collect();
+    // The cast to text takes the blanks off a character(n); its output does not.
+    let text = |c: &(String, String)| {
+        let name = format!("\"{}\"", c.0.replace('"', "\"\""));
+        if c.1 == "character" { format!("CASE WHEN {name} IS NOT NULL THEN format('%s', {name}) END") } else { format!("{name}::text") }
+    };
+    let list: Vec<String> = columns.iter().map(text).collect();
     let rows = session.rows(&format!("SELECT {} FROM ONLY {table}", list.join(", ")));
     let text = |v: Option<String>, kind: &str| v.map_or("NULL".into(), |v| from_source(&v, kind));
     let mut rows: Vec<Vec<String>> =

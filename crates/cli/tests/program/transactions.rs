@@ -5,16 +5,19 @@ use moorage_testkit::PostgresServer;
 
 #[test]
 fn savepoints_prepared_and_rolled_back_transactions() {
-    let project = Project::new("savepoints");
+    let server = PostgresServer::start(&[]);
+    let project = Project::on(&server, "savepoints");
     project.session.run("CREATE TABLE t (id int PRIMARY KEY, a int); INSERT INTO t SELECT i, 0 FROM generate_series(1, 10) i");
-    project.session.run("BEGIN; INSERT INTO t VALUES (100, 1); PREPARE TRANSACTION 'before the slot'; COMMIT PREPARED 'before the slot'");
     project.catch_up();
     project.session.run("BEGIN; UPDATE t SET a = 1 WHERE id = 1; SAVEPOINT s; UPDATE t SET a = 2 WHERE id = 2; DELETE FROM t WHERE id = 3; ROLLBACK TO s; UPDATE t SET a = 4 WHERE id = 4; COMMIT");
     project.session.run("BEGIN; DELETE FROM t; ROLLBACK");
-    project.session.run("BEGIN; UPDATE t SET a = 5 WHERE id = 5; PREPARE TRANSACTION 'kept'; BEGIN; UPDATE t SET a = 6 WHERE id = 6; PREPARE TRANSACTION 'undone'");
+    // Prepared transactions hold up every slot that is made on the server: it has one of its own.
+    project.session.run("BEGIN; UPDATE t SET a = 5 WHERE id = 5; PREPARE TRANSACTION 'kept'");
+    project.session.run("BEGIN; UPDATE t SET a = 6 WHERE id = 6; PREPARE TRANSACTION 'undone'");
     project.catch_up();
     assert_eq!(project.value::<i64>("SELECT a FROM t WHERE id = 5"), 0, "prepared is not committed");
-    project.session.run("COMMIT PREPARED 'kept'; ROLLBACK PREPARED 'undone'");
+    project.session.run("COMMIT PREPARED 'kept'");
+    project.session.run("ROLLBACK PREPARED 'undone'");
     project.catch_up();
     project.assert_same("t", "t");
 }
@@ -98,14 +101,14 @@ fn a_table_is_added_while_an_old_transaction_writes_to_it() {
 }
 
 #[test]
-fn a_truncate_between_the_lock_and_the_copy_cannot_happen() {
+fn a_truncate_while_the_copy_is_about_to_begin_is_waited_for() {
     let server = PostgresServer::shared();
     let project = Project::new("truncate_race");
     project.session.run("CREATE TABLE t (id int PRIMARY KEY); INSERT INTO t SELECT generate_series(1, 1000)");
     let other = server.session("truncate_race");
     other.run("BEGIN; LOCK TABLE t IN ACCESS EXCLUSIVE MODE");
     let mut running = project.start(&["run", "--until", "caught-up"]);
-    running.wait_for("locking the tables: waits for transaction of pid");
+    running.wait_for("waits for transaction of pid");
     other.run("TRUNCATE t; INSERT INTO t VALUES (7); COMMIT");
     assert_eq!(running.end(), 0, "{}", running.log());
     project.assert_same("t", "t");
