@@ -76,7 +76,9 @@ pub enum AdapterError {
         statements: String,
     },
     /// The structure of a table is not the planned one any more.
-    #[error("{table}: {what}. This version does not follow structure changes: run `moorage resnapshot {table}`, then `moorage run`")]
+    #[error(
+        "{table}: {what}. This version does not follow structure changes: run `moorage resnapshot {table}`, then `moorage run`"
+    )]
     Drift {
         /// The source table.
         table: String,

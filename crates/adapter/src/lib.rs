@@ -11,8 +11,8 @@ mod target;
 pub use error::{AdapterError, Layer, Result};
 pub use events::{Event, Events, Step};
 pub use source::{
-    CapturePlan, CaptureState, ChangeStream, Head, Prepared, Removed, SegmentSender, SnapshotMark, SnapshotSink, Source,
-    SourceAddress, StreamStart, StreamTable, StreamedSegment, Waiting, segment_channel,
+    CapturePlan, CaptureState, ChangeStream, Head, Prepared, Removed, SegmentSender, SnapshotMark,
+    SnapshotSink, Source, SourceAddress, StreamStart, StreamTable, StreamedSegment, Waiting, segment_channel,
 };
 pub use target::{
     ExistingTable, LoadedTable, Merge, StoredTable, TableProgress, TableState, Target, TargetAddress,

@@ -219,8 +219,13 @@ pub trait Source: Send + Sync {
     /// Makes what capturing needs: first what selects the tables, then the capture point. What is there
     /// already is kept and said. `again` removes the capture point of a set-up that was broken off.
     /// Never makes a table's own updates or deletes fail.
-    async fn prepare(&self, capture: &CapturePlan, tables: &[TablePlan], again: bool, events: &Events)
-    -> Result<Prepared>;
+    async fn prepare(
+        &self,
+        capture: &CapturePlan,
+        tables: &[TablePlan],
+        again: bool,
+        events: &Events,
+    ) -> Result<Prepared>;
 
     /// Adds and removes tables so that exactly `tables` are captured by an existing capture point.
     async fn align(&self, capture: &CapturePlan, tables: &[TablePlan], events: &Events) -> Result<()>;

@@ -7,7 +7,7 @@ use moorage_core::change::ChangeBlock;
 use moorage_core::checkpoint::{Checkpoint, Durable};
 use moorage_core::counters::TableCounters;
 use moorage_core::finding::Finding;
-use moorage_core::plan::{TargetDialect, TablePlan};
+use moorage_core::plan::{TablePlan, TargetDialect};
 use serde::{Deserialize, Serialize};
 
 /// Where a target is, for people.

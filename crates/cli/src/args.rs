@@ -10,7 +10,10 @@ use std::time::Duration;
 /// merges inserts, updates and deletes into the target, exactly and in order. Stopping it at any moment,
 /// however rudely, and starting it again gives the same target as never stopping.
 #[derive(Debug, Parser)]
-#[command(name = "moorage", version, after_help = "\
+#[command(
+    name = "moorage",
+    version,
+    after_help = "\
 Getting started:
   write moorage.toml (see README.md), then
   moorage check                      are both ends ready?
@@ -19,7 +22,8 @@ Getting started:
   moorage run                        copy what is missing, then follow changes until stopped
   moorage status                     how far is it? (also while nothing runs)
 
-Exit codes: 0 done, 1 failed, 2 wrong usage or project file, 3 a check or plan found something.")]
+Exit codes: 0 done, 1 failed, 2 wrong usage or project file, 3 a check or plan found something."
+)]
 pub struct Args {
     #[command(flatten)]
     pub global: Global,
@@ -158,5 +162,6 @@ pub struct TeardownArgs {
 }
 
 fn duration(text: &str) -> Result<Duration, String> {
-    moorage_core::project::parse_duration(text).ok_or_else(|| "a number with ms, s, m or h, such as 10m".into())
+    moorage_core::project::parse_duration(text)
+        .ok_or_else(|| "a number with ms, s, m or h, such as 10m".into())
 }

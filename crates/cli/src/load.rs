@@ -23,14 +23,22 @@ pub fn pipelines(global: &Global, wanted: &[String]) -> Result<Vec<Pipeline>, Fa
             file.display()
         ))
     })?;
-    let project = Project::parse(&file.display().to_string(), &text).map_err(|e| Failure::Usage(e.to_string()))?;
+    let project =
+        Project::parse(&file.display().to_string(), &text).map_err(|e| Failure::Usage(e.to_string()))?;
     let folder = folder_of(file);
     if project.pipelines.is_empty() {
-        return Err(Failure::Usage(format!("{}: there is no pipeline in it; add one as [pipelines.NAME]", file.display())));
+        return Err(Failure::Usage(format!(
+            "{}: there is no pipeline in it; add one as [pipelines.NAME]",
+            file.display()
+        )));
     }
     let known = || project.pipelines.keys().cloned().collect::<Vec<_>>().join(", ");
     if let Some(name) = wanted.iter().find(|w| !project.pipelines.contains_key(*w)) {
-        return Err(Failure::Usage(format!("{}: there is no pipeline {name}; there is {}", file.display(), known())));
+        return Err(Failure::Usage(format!(
+            "{}: there is no pipeline {name}; there is {}",
+            file.display(),
+            known()
+        )));
     }
     project
         .pipelines
@@ -95,7 +103,8 @@ fn look_up(folder: &Path, source: &str, secret: &SecretConfig) -> Result<SecretS
         text.strip_suffix('\n').unwrap_or(&text).to_string()
     } else {
         let command = secret.command.as_deref().unwrap_or_default();
-        let (program, arguments) = command.split_first().ok_or_else(|| failed("the command is empty".into()))?;
+        let (program, arguments) =
+            command.split_first().ok_or_else(|| failed("the command is empty".into()))?;
         let output = std::process::Command::new(program)
             .args(arguments)
             .current_dir(folder)
@@ -105,7 +114,8 @@ fn look_up(folder: &Path, source: &str, secret: &SecretConfig) -> Result<SecretS
         if !output.status.success() {
             return Err(failed(format!("{program} ended with {}", output.status)));
         }
-        let text = String::from_utf8(output.stdout).map_err(|_| failed(format!("{program} printed no UTF-8")))?;
+        let text =
+            String::from_utf8(output.stdout).map_err(|_| failed(format!("{program} printed no UTF-8")))?;
         text.trim_end_matches('\n').to_string()
     };
     Ok(SecretString::from(found))

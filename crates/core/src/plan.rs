@@ -49,7 +49,7 @@ pub struct SourceTable {
     pub identity: LogIdentity,
     /// About how many rows; `None` if the source does not know.
     pub row_estimate: Option<u64>,
-    /// Size in the source, in bytes, without indexes.
+    /// Size in the source, in bytes, without indexes, as of the source's last analysis.
     pub bytes: u64,
     /// Why it cannot be carried at all, with the way out.
     pub refused: Option<String>,
@@ -63,7 +63,14 @@ impl SourceTable {
         let columns: Vec<String> = self
             .columns
             .iter()
-            .map(|c| format!("{} {}{}", quote_ident(&c.column.name), c.column.source_type, if c.generated { " generated" } else { "" }))
+            .map(|c| {
+                format!(
+                    "{} {}{}",
+                    quote_ident(&c.column.name),
+                    c.column.source_type,
+                    if c.generated { " generated" } else { "" }
+                )
+            })
             .collect();
         format!("{}: {} ({:?})", self.id, columns.join(", "), self.identity)
     }
@@ -233,7 +240,9 @@ fn check_rule_names(rule: &TableRule, table: &SourceTable) -> Result<(), String>
     let known: HashSet<&str> = table.columns.iter().map(|c| c.column.name.as_str()).collect();
     let named = rule.drop.iter().chain(rule.rename.keys()).chain(rule.key.iter().flatten());
     match named.into_iter().find(|n| !known.contains(n.as_str())) {
-        Some(name) => Err(format!("a rule of the project file names column {name}, which the table does not have")),
+        Some(name) => {
+            Err(format!("a rule of the project file names column {name}, which the table does not have"))
+        }
         None => Ok(()),
     }
 }
@@ -269,7 +278,9 @@ fn row_identity(rule: &TableRule, table: &SourceTable, columns: &[Column]) -> Re
             "the project file declares a key, but the source's log identifies rows by ({}); take `key` out of the rule, or set REPLICA IDENTITY FULL",
             key.join(", ")
         )),
-        (LogIdentity::Full { .. }, Some(declared)) if declared.is_empty() => Err("the declared key has no columns".into()),
+        (LogIdentity::Full { .. }, Some(declared)) if declared.is_empty() => {
+            Err("the declared key has no columns".into())
+        }
         (LogIdentity::Full { .. }, Some(declared)) => indexes(declared).map(RowIdentity::DeclaredKey),
         (LogIdentity::Full { key: None }, None) => {
             match table.columns.iter().any(|c| !c.generated && rule.drop.contains(&c.column.name)) {
@@ -290,8 +301,9 @@ fn refuse_collisions(plan: &mut Plan, dialect: &dyn TargetDialect) {
     for table in &plan.tables {
         by_name.entry(dialect.fold(&table.target)).or_default().push(table.table().clone());
     }
-    let (kept, colliding): (Vec<_>, Vec<_>) =
-        std::mem::take(&mut plan.tables).into_iter().partition(|t| by_name[&dialect.fold(&t.target)].len() == 1);
+    let (kept, colliding): (Vec<_>, Vec<_>) = std::mem::take(&mut plan.tables)
+        .into_iter()
+        .partition(|t| by_name[&dialect.fold(&t.target)].len() == 1);
     plan.tables = kept;
     for table in colliding {
         let others: Vec<String> = by_name[&dialect.fold(&table.target)]

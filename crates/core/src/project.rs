@@ -199,11 +199,14 @@ impl Project {
     /// With file, line, the offending text and what was expected.
     pub fn parse(file: &str, text: &str) -> Result<Self, ProjectError> {
         let project: Self = toml::from_str(text).map_err(|e| ProjectError::from_toml(file, text, &e))?;
-        let at = |span, what: String, expected: String| Err(ProjectError::at(file, text, span, what, expected));
+        let at =
+            |span, what: String, expected: String| Err(ProjectError::at(file, text, span, what, expected));
         for (name, source) in &project.sources {
             if let Some(password) = &source.password {
                 let p = password.get_ref();
-                if [p.env.is_some(), p.file.is_some(), p.command.is_some()].iter().filter(|x| **x).count() != 1 {
+                if [p.env.is_some(), p.file.is_some(), p.command.is_some()].iter().filter(|x| **x).count()
+                    != 1
+                {
                     let what = format!("the password of source {name} must come from exactly one place");
                     let expected = "{ env = \"NAME\" }, { file = \"path\" } or { command = [\"program\", \"argument\"] }";
                     return at(password.span(), what, expected.into());
@@ -215,16 +218,26 @@ impl Project {
                 if of.is_empty() { "none is defined".to_string() } else { one_of(&of) }
             };
             if !project.sources.contains_key(pipeline.source.get_ref()) {
-                let what = format!("pipeline {name} reads from source `{}`, which is not defined", pipeline.source.get_ref());
+                let what = format!(
+                    "pipeline {name} reads from source `{}`, which is not defined",
+                    pipeline.source.get_ref()
+                );
                 return at(pipeline.source.span(), what, names(project.sources.keys().collect()));
             }
             if !project.targets.contains_key(pipeline.target.get_ref()) {
-                let what = format!("pipeline {name} writes to target `{}`, which is not defined", pipeline.target.get_ref());
+                let what = format!(
+                    "pipeline {name} writes to target `{}`, which is not defined",
+                    pipeline.target.get_ref()
+                );
                 return at(pipeline.target.span(), what, names(project.targets.keys().collect()));
             }
             if parse_duration(pipeline.merge_every.get_ref()).is_none() {
                 let what = format!("`{}` is not a duration", pipeline.merge_every.get_ref());
-                return at(pipeline.merge_every.span(), what, "a number with ms, s, m or h, such as \"500ms\" or \"1s\"".into());
+                return at(
+                    pipeline.merge_every.span(),
+                    what,
+                    "a number with ms, s, m or h, such as \"500ms\" or \"1s\"".into(),
+                );
             }
             if let Some(n) = &pipeline.snapshot_connections
                 && !(1..=32).contains(n.get_ref())
@@ -295,13 +308,38 @@ rename = { amt = "amount" }
     }
 
     #[rstest::rstest]
-    #[case("include = [\"public.*\"]", "includ = [\"public.*\"]", "moorage.toml:14:1: unknown key `includ`", "`include`")]
-    #[case("merge_every = \"250ms\"", "merge_every = 3", "moorage.toml:15:15: invalid type: integer `3`", "a string")]
-    #[case("merge_every = \"250ms\"", "merge_every = \"soon\"", "moorage.toml:15:15: `soon` is not a duration", "500ms")]
-    #[case("source = \"harbour\"", "source = \"harbor\"", "moorage.toml:12:10: pipeline quayside reads from source `harbor`", "`harbour`")]
+    #[case(
+        "include = [\"public.*\"]",
+        "includ = [\"public.*\"]",
+        "moorage.toml:14:1: unknown key `includ`",
+        "`include`"
+    )]
+    #[case(
+        "merge_every = \"250ms\"",
+        "merge_every = 3",
+        "moorage.toml:15:15: invalid type: integer `3`",
+        "a string"
+    )]
+    #[case(
+        "merge_every = \"250ms\"",
+        "merge_every = \"soon\"",
+        "moorage.toml:15:15: `soon` is not a duration",
+        "500ms"
+    )]
+    #[case(
+        "source = \"harbour\"",
+        "source = \"harbor\"",
+        "moorage.toml:12:10: pipeline quayside reads from source `harbor`",
+        "`harbour`"
+    )]
     #[case("source = \"harbour\"\n", "", "moorage.toml:11:1: missing key `source`", "")]
     #[case("kind = \"sqlite\"", "kind = \"sqlit\"", "moorage.toml:8:8: unknown value `sqlit`", "`sqlite`")]
-    #[case("{ env = \"HARBOUR_PASSWORD\" }", "{}", "moorage.toml:5:12: the password of source harbour", "env")]
+    #[case(
+        "{ env = \"HARBOUR_PASSWORD\" }",
+        "{}",
+        "moorage.toml:5:12: the password of source harbour",
+        "env"
+    )]
     #[case("[\"public.*\"]", "[\"public.[\"]", "moorage.toml:14:11: `public.[` is not a pattern", "public.*")]
     #[case("path = \"warehouse.db\"", "path = ", "moorage.toml:9:", "")]
     fn a_mistake_is_named_with_its_line(

@@ -274,9 +274,9 @@ impl<'a> KeyedReduction<'a> {
 
     fn overlay(&self, carried: Cells, earlier: Option<&Cells>) -> Cells {
         match (carried, earlier) {
-            (Cells::Mixed(cells), Some(earlier)) => {
-                Cells::Mixed(cells.iter().enumerate().map(|(c, cell)| cell.or_else(|| earlier.at(c))).collect())
-            }
+            (Cells::Mixed(cells), Some(earlier)) => Cells::Mixed(
+                cells.iter().enumerate().map(|(c, cell)| cell.or_else(|| earlier.at(c))).collect(),
+            ),
             (carried, _) => carried,
         }
     }
@@ -307,7 +307,10 @@ impl<'a> KeyedReduction<'a> {
     }
 
     fn duplicate(&self, cells: &Cells) -> ReduceError {
-        ReduceError::DuplicateKey { table: self.blocks[0].schema().table.to_string(), key: self.key_text(cells) }
+        ReduceError::DuplicateKey {
+            table: self.blocks[0].schema().table.to_string(),
+            key: self.key_text(cells),
+        }
     }
 
     fn after_delete(&self, cells: &Cells) -> ReduceError {
@@ -353,18 +356,19 @@ fn reduce_whole_rows(blocks: &[&ChangeBlock]) -> Result<Reduced, ReduceError> {
     let mut index: HashMap<Vec<u8>, usize> = HashMap::new();
     let mut counts: Vec<(Cells, i64)> = Vec::new();
     let mut scratch = Vec::new();
-    let mut add = |counts: &mut Vec<(Cells, i64)>, index: &mut HashMap<Vec<u8>, usize>, cells: Cells, by: i64| {
-        scratch.clear();
-        for column in 0..width {
-            let value = cells.at(column).map_or(Value::Null, |image| image.value(blocks, column));
-            value.write_key(&mut scratch);
-        }
-        let at = *index.entry_ref(scratch.as_slice()).or_insert_with(|| {
-            counts.push((cells, 0));
-            counts.len() - 1
-        });
-        counts[at].1 += by;
-    };
+    let mut add =
+        |counts: &mut Vec<(Cells, i64)>, index: &mut HashMap<Vec<u8>, usize>, cells: Cells, by: i64| {
+            scratch.clear();
+            for column in 0..width {
+                let value = cells.at(column).map_or(Value::Null, |image| image.value(blocks, column));
+                value.write_key(&mut scratch);
+            }
+            let at = *index.entry_ref(scratch.as_slice()).or_insert_with(|| {
+                counts.push((cells, 0));
+                counts.len() - 1
+            });
+            counts[at].1 += by;
+        };
     let missing = || ReduceError::OldRowMissing { table: schema.table.to_string() };
     for (b, block) in blocks.iter().enumerate() {
         for change in block.changes() {
@@ -390,9 +394,9 @@ fn reduce_whole_rows(blocks: &[&ChangeBlock]) -> Result<Reduced, ReduceError> {
                     let new = image(change.new.ok_or_else(missing)?, false);
                     let cells = match change.unchanged {
                         None => Cells::Whole(new),
-                        Some(u) => {
-                            Cells::Mixed((0..width).map(|c| if u[c] { old.at(c) } else { Some(new) }).collect())
-                        }
+                        Some(u) => Cells::Mixed(
+                            (0..width).map(|c| if u[c] { old.at(c) } else { Some(new) }).collect(),
+                        ),
                     };
                     add(&mut counts, &mut index, old, -1);
                     add(&mut counts, &mut index, cells, 1);

@@ -13,7 +13,9 @@ pub enum EngineError {
     #[error(transparent)]
     Adapter(#[from] AdapterError),
     /// Another process has the pipeline.
-    #[error("pipeline {pipeline} is already run by process {pid} on {host}. Stop that one first, or look at it with `moorage status`")]
+    #[error(
+        "pipeline {pipeline} is already run by process {pid} on {host}. Stop that one first, or look at it with `moorage status`"
+    )]
     Locked {
         /// The pipeline.
         pipeline: String,
@@ -39,7 +41,9 @@ pub enum EngineError {
         reason: String,
     },
     /// A start position was asked for where there is a checkpoint already.
-    #[error("pipeline {pipeline} already has a checkpoint at {position}, and goes on from there: run it without --start, or begin anew with `moorage teardown --target`")]
+    #[error(
+        "pipeline {pipeline} already has a checkpoint at {position}, and goes on from there: run it without --start, or begin anew with `moorage teardown --target`"
+    )]
     AlreadyStarted {
         /// The pipeline.
         pipeline: String,
@@ -63,10 +67,22 @@ pub enum EngineError {
         text: String,
     },
     /// `--snapshot-only` on a pipeline that follows changes.
-    #[error("pipeline {pipeline} follows changes already, so its tables are newer than any copy: run it without --snapshot-only, or `moorage resnapshot` a table")]
+    #[error(
+        "pipeline {pipeline} follows changes already, so its tables are newer than any copy: run it without --snapshot-only, or `moorage resnapshot` a table"
+    )]
     FollowsAlready {
         /// The pipeline.
         pipeline: String,
+    },
+    /// A table that was carried and cannot be now.
+    #[error(
+        "{table} cannot be carried any more: {why}. Mend that and run again, nothing is lost; or take the table out of the project file"
+    )]
+    RefusedNow {
+        /// The table.
+        table: String,
+        /// Why, and what mends it.
+        why: String,
     },
     /// A table named on the command line.
     #[error("pipeline {pipeline} carries no table {table}; it carries {known}")]

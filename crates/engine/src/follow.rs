@@ -189,7 +189,10 @@ impl Follower<'_> {
         self.skew = head.skew;
         let idle = self.batcher.rows() == 0 && self.merge.is_none() && !self.batcher.in_transaction();
         if idle && self.is_far_behind(&head.position) {
-            source.send_note("the log grew while no carried table changed").await.or_else(ignore_transient)?;
+            source
+                .send_note("the log grew while no carried table changed")
+                .await
+                .or_else(ignore_transient)?;
         }
         for (schema, what) in source.drifted(&self.plans).await.or_else(ignore_transient)? {
             if idle {

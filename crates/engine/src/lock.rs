@@ -41,15 +41,21 @@ impl PipelineLock {
             Ok(()) => {}
             Err(TryLockError::WouldBlock) => {
                 let holder = read(&mut file).unwrap_or(Holder { pid: 0, host: "an unknown host".into() });
-                return Err(EngineError::Locked { pipeline: pipeline.into(), pid: holder.pid, host: holder.host });
+                return Err(EngineError::Locked {
+                    pipeline: pipeline.into(),
+                    pid: holder.pid,
+                    host: holder.host,
+                });
             }
             Err(TryLockError::Error(e)) => {
                 return Err(EngineError::State { path: folder.into(), reason: e.to_string() });
             }
         }
-        let holder = Holder { pid: std::process::id(), host: gethostname::gethostname().to_string_lossy().into() };
+        let holder =
+            Holder { pid: std::process::id(), host: gethostname::gethostname().to_string_lossy().into() };
         let text = serde_json::to_string(&holder).unwrap_or_default();
-        let write = file.set_len(0).and_then(|()| file.rewind()).and_then(|()| file.write_all(text.as_bytes()));
+        let write =
+            file.set_len(0).and_then(|()| file.rewind()).and_then(|()| file.write_all(text.as_bytes()));
         write.map_err(|e| EngineError::State { path: folder.into(), reason: e.to_string() })?;
         Ok(Self(file))
     }

@@ -39,7 +39,8 @@ pub fn capture_plan(pipeline: &str, config: &PipelineConfig) -> CapturePlan {
         format!("moorage_{plain}")
     } else {
         // Another name must not fold into the same slot (FNV-1a, 32 bits).
-        let hash = pipeline.bytes().fold(0x811c_9dc5_u32, |h, b| (h ^ u32::from(b)).wrapping_mul(0x0100_0193));
+        let hash =
+            pipeline.bytes().fold(0x811c_9dc5_u32, |h, b| (h ^ u32::from(b)).wrapping_mul(0x0100_0193));
         format!("moorage_{plain}_{hash:08x}")
     };
     CapturePlan {

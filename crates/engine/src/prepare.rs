@@ -123,8 +123,8 @@ async fn look_and_decide(
     }
 }
 
-/// Tables whose structure or plan is not the one their target tables were made from stop the run; tables
-/// that are not picked any more, or gone, are forgotten with a warning.
+/// Tables whose structure or plan is not the one their target tables were made from stop the run, as do
+/// those that are refused now; tables that are not picked any more, or gone, are forgotten with a warning.
 async fn refuse_drift(context: &Context, planned: &Plan, stored: &[StoredTable]) -> Result<()> {
     let pipeline = &context.pipeline;
     let live: Vec<&StoredTable> = stored.iter().filter(|s| s.state != TableState::Loading).collect();
@@ -144,9 +144,18 @@ async fn refuse_drift(context: &Context, planned: &Plan, stored: &[StoredTable])
                 return Err(AdapterError::Drift { table, what }.into());
             }
             (None, drift) => {
-                let why = drift.unwrap_or_else(|| "the project file does not pick it any more, or it was refused".into());
-                let message = format!("{table} is not followed any more: {why}. Its target table {} stays as it is", stored.plan.target);
-                pipeline.target.forget(&pipeline.name, std::slice::from_ref(&stored.plan.target), false).await?;
+                if let Some(refused) = planned.refused.iter().find(|r| r.table == *stored.plan.table()) {
+                    return Err(EngineError::RefusedNow { table, why: refused.why.clone() });
+                }
+                let why = drift.unwrap_or_else(|| "the project file does not pick it any more".into());
+                let message = format!(
+                    "{table} is not followed any more: {why}. Its target table {} stays as it is",
+                    stored.plan.target
+                );
+                pipeline
+                    .target
+                    .forget(&pipeline.name, std::slice::from_ref(&stored.plan.target), false)
+                    .await?;
                 context.say(Event::Warning { message });
             }
         }
@@ -287,7 +296,8 @@ async fn load(
         pipeline.source.discover().await?.into_iter().map(|t| (t.name, t.row_estimate)).collect();
     let of = |t: &TablePlan| (t.table().to_string(), estimates.get(t.table()).copied().flatten());
     context.say(Event::SnapshotStarted { tables: tables.iter().map(of).collect() });
-    let loader = Loader::new(&pipeline.name, &pipeline.target, tables, finished_as, &context.events, context.began);
+    let loader =
+        Loader::new(&pipeline.name, &pipeline.target, tables, finished_as, &context.events, context.began);
     pipeline.source.snapshot(tables, capture, Arc::new(loader), &context.events).await?;
     Ok(())
 }
@@ -299,7 +309,8 @@ async fn stream_tables(context: &Context, planned: &Plan) -> Result<Vec<StreamTa
     let mark = |table: &TablePlan| -> Result<Option<SnapshotMark>> {
         let kept = stored.iter().find(|s| s.plan.target == table.target).and_then(|s| s.mark.clone());
         let Some((text, position)) = kept else { return Ok(None) };
-        let complete_at = pipeline.source.parse_position(&position).ok_or(EngineError::NotAPosition { text: position })?;
+        let complete_at =
+            pipeline.source.parse_position(&position).ok_or(EngineError::NotAPosition { text: position })?;
         Ok(Some(SnapshotMark { text, complete_at }))
     };
     planned.tables.iter().map(|t| Ok(StreamTable { plan: t.clone(), mark: mark(t)? })).collect()

@@ -1,5 +1,6 @@
 //! One run of a pipeline, from taking its lock to letting go of it.
 
+use crate::error::EngineError;
 use crate::error::Result;
 use crate::follow;
 use crate::lock::PipelineLock;
@@ -7,7 +8,6 @@ use crate::pipeline::Pipeline;
 use crate::prepare::{self, Ready};
 use crate::state::StateStore;
 use crate::stop::StopSignal;
-use crate::error::EngineError;
 use backon::{BackoffBuilder, ExponentialBuilder};
 use moorage_adapter::{Event, Events};
 use std::sync::Arc;
@@ -86,7 +86,12 @@ impl Context {
 ///
 /// # Errors
 /// Of the source, the target or the state folder; the target is left as of its last checkpoint.
-pub async fn run(pipeline: &Pipeline, options: &RunOptions, events: Events, stop: StopSignal) -> Result<Outcome> {
+pub async fn run(
+    pipeline: &Pipeline,
+    options: &RunOptions,
+    events: Events,
+    stop: StopSignal,
+) -> Result<Outcome> {
     let _lock = PipelineLock::take(&pipeline.state_folder, &pipeline.name)?;
     let state = Arc::new(StateStore::open(&pipeline.state_folder)?);
     let id = state.begin_run(&pipeline.name)?;

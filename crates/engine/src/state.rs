@@ -130,7 +130,15 @@ impl StateStore {
         }
         let db = self.db();
         let sql = "INSERT INTO positions (pipeline, at, position, committed_at, changes, lag_ms, merge_ms) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)";
-        let row = params![pipeline, Utc::now().to_rfc3339(), position, committed_at.to_rfc3339(), changes, lag_ms, merge_ms];
+        let row = params![
+            pipeline,
+            Utc::now().to_rfc3339(),
+            position,
+            committed_at.to_rfc3339(),
+            changes,
+            lag_ms,
+            merge_ms
+        ];
         self.note(db.execute(sql, row));
         let oldest = db.last_insert_rowid() - i64::from(KEPT_POSITIONS);
         self.note(db.execute("DELETE FROM positions WHERE rowid < ?1", [oldest]));
@@ -166,14 +174,22 @@ impl StateStore {
         let sql = "SELECT inserts, updates, deletes, truncates FROM table_states WHERE pipeline = ?1 AND source_table = ?2";
         let before = db
             .query_row(sql, [pipeline, table], |r| {
-                Ok(Operations { inserts: r.get(0)?, updates: r.get(1)?, deletes: r.get(2)?, truncates: r.get(3)? })
+                Ok(Operations {
+                    inserts: r.get(0)?,
+                    updates: r.get(1)?,
+                    deletes: r.get(2)?,
+                    truncates: r.get(3)?,
+                })
             })
             .optional()
             .map_err(|e| self.failed(&e))?;
         let sql = "INSERT OR REPLACE INTO table_states (pipeline, source_table, seen_at, inserts, updates, deletes, truncates) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)";
         let seen_at = Utc::now().to_rfc3339();
-        db.execute(sql, params![pipeline, table, seen_at, now.inserts, now.updates, now.deletes, now.truncates])
-            .map_err(|e| self.failed(&e))?;
+        db.execute(
+            sql,
+            params![pipeline, table, seen_at, now.inserts, now.updates, now.deletes, now.truncates],
+        )
+        .map_err(|e| self.failed(&e))?;
         Ok(before)
     }
 }

@@ -1,5 +1,11 @@
 //! The engine with in-memory ends: the fakes against the suites, what a target is handed, and every call
 //! of the target failing in turn.
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    reason = "test code stops at the first surprise"
+)]
 
 use moorage_adapter::{Events, Source, Target};
 use moorage_core::plan::TablePlan;
@@ -83,7 +89,8 @@ async fn caught_up(pipeline: &Pipeline) -> Result<Outcome, EngineError> {
 
 #[tokio::test]
 async fn a_target_is_handed_every_change_of_a_key_in_order() {
-    let (source, target, folder) = (MemorySource::default(), MemoryTarget::default(), tempfile::tempdir().unwrap());
+    let (source, target, folder) =
+        (MemorySource::default(), MemoryTarget::default(), tempfile::tempdir().unwrap());
     let pipeline = pipeline(&source, Arc::new(target.clone()), folder.path());
     assert_eq!(caught_up(&pipeline).await.unwrap(), Outcome::CaughtUp);
     let changes = [Op::Insert(row(1, "a")), Op::Update(1, row(1, "b")), Op::Delete(1)];
@@ -110,9 +117,13 @@ async fn whichever_call_of_the_target_fails_the_next_run_mends_it(#[values(false
         let mut failures = 0;
         for round in 0..4 {
             failures += usize::from(caught_up(&pipeline).await.is_err());
-            let held = target.checkpoint("p").await.unwrap().and_then(|c| c.position.parse().ok()).unwrap_or(0);
+            let held =
+                target.checkpoint("p").await.unwrap().and_then(|c| c.position.parse().ok()).unwrap_or(0);
             assert!(source.acknowledged() <= held, "call {fail_at}: acknowledged beyond the checkpoint");
-            source.commit(&[Op::Update(1, row(1, &format!("round {round}"))), Op::Insert(row(10 + round, "new"))]);
+            source.commit(&[
+                Op::Update(1, row(1, &format!("round {round}"))),
+                Op::Insert(row(10 + round, "new")),
+            ]);
             source.commit(&[Op::Delete(10 + round)]);
         }
         while caught_up(&pipeline).await.is_err() {
@@ -132,7 +143,8 @@ async fn whichever_call_of_the_target_fails_the_next_run_mends_it(#[values(false
 
 #[tokio::test]
 async fn a_second_process_is_refused_with_the_first_ones_number() {
-    let (source, target, folder) = (MemorySource::default(), MemoryTarget::default(), tempfile::tempdir().unwrap());
+    let (source, target, folder) =
+        (MemorySource::default(), MemoryTarget::default(), tempfile::tempdir().unwrap());
     let pipeline = pipeline(&source, Arc::new(target), folder.path());
     let (stopper, stop) = stop_pair();
     let first = {

@@ -78,24 +78,35 @@ pub(crate) fn proof_parts(text: &str) -> Option<(u64, u32)> {
 
 impl Assembler {
     /// For these tables; `columns` gives, for each, the names and type numbers that the log carries.
-    pub(crate) fn new(tables: Vec<(StreamTable, Vec<(String, u32)>)>, checkpoint: &Checkpoint) -> Result<Self> {
+    pub(crate) fn new(
+        tables: Vec<(StreamTable, Vec<(String, u32)>)>,
+        checkpoint: &Checkpoint,
+    ) -> Result<Self> {
         let tables = tables
             .into_iter()
             .map(|(table, expected)| {
                 let mark = match &table.mark {
                     None => None,
-                    Some(mark) => Some(Mark::from_snapshot_mark(mark).ok_or_else(|| AdapterError::Value {
-                        table: table.plan.table().to_string(),
-                        what: format!("the snapshot mark {:?} kept in the target cannot be read", mark.text),
-                    })?),
+                    Some(mark) => {
+                        Some(Mark::from_snapshot_mark(mark).ok_or_else(|| AdapterError::Value {
+                            table: table.plan.table().to_string(),
+                            what: format!(
+                                "the snapshot mark {:?} kept in the target cannot be read",
+                                mark.text
+                            ),
+                        })?)
+                    }
                 };
                 let schema = table.plan.schema.clone();
                 let carried = Carried { schema, mark, expected, structure: None, block: None };
                 Ok((table.plan.source_id as u32, carried))
             })
             .collect::<Result<_>>()?;
-        let proof = proof_parts(&checkpoint.proof)
-            .map(|(commit_lsn, xid)| Proof { commit_lsn, xid, position: checkpoint.position.clone() });
+        let proof = proof_parts(&checkpoint.proof).map(|(commit_lsn, xid)| Proof {
+            commit_lsn,
+            xid,
+            position: checkpoint.position.clone(),
+        });
         Ok(Self { tables, proof, open: None, order: 0, bytes: 0, segment: Segment::default() })
     }
 
@@ -142,9 +153,15 @@ impl Assembler {
                 }
                 Ok(())
             }
-            Message::Insert { relation, new } => self.row(relation, ChangeKind::Insert, Some(new), None, size),
-            Message::Update { relation, old, new } => self.row(relation, ChangeKind::Update, Some(new), old, size),
-            Message::Delete { relation, old } => self.row(relation, ChangeKind::Delete, None, Some(old), size),
+            Message::Insert { relation, new } => {
+                self.row(relation, ChangeKind::Insert, Some(new), None, size)
+            }
+            Message::Update { relation, old, new } => {
+                self.row(relation, ChangeKind::Update, Some(new), old, size)
+            }
+            Message::Delete { relation, old } => {
+                self.row(relation, ChangeKind::Delete, None, Some(old), size)
+            }
             Message::Truncate { relations } => {
                 relations.into_iter().try_for_each(|id| self.row(id, ChangeKind::Truncate, None, None, size))
             }
@@ -161,7 +178,8 @@ impl Assembler {
             }
             is_proof = true;
         }
-        let committed_at = DateTime::from_timestamp_micros(committed_us.saturating_add(EPOCH_2000_US)).unwrap_or_default();
+        let committed_at =
+            DateTime::from_timestamp_micros(committed_us.saturating_add(EPOCH_2000_US)).unwrap_or_default();
         // The position is only known at the commit, and only read after it.
         let proof = proof_text(commit_lsn, xid);
         let transaction = Arc::new(Transaction { position: lsn::position(commit_lsn), proof, committed_at });
@@ -174,7 +192,8 @@ impl Assembler {
             && !open.is_proof
         {
             let position = lsn::position(end_lsn);
-            self.segment.last_commit = Some(Arc::new(Transaction { position, ..(*open.transaction).clone() }));
+            self.segment.last_commit =
+                Some(Arc::new(Transaction { position, ..(*open.transaction).clone() }));
             self.segment.commits += 1;
         }
         Ok(())
@@ -182,8 +201,10 @@ impl Assembler {
 
     fn relation(&mut self, relation: &Relation<'_>) {
         let Some(carried) = self.tables.get_mut(&relation.id) else { return };
-        let found: Vec<(String, u32)> = relation.columns.iter().map(|c| (c.name.to_string(), c.type_id)).collect();
-        let drift = difference(&carried.expected, &found).or_else(|| identity_difference(&carried.schema, relation));
+        let found: Vec<(String, u32)> =
+            relation.columns.iter().map(|c| (c.name.to_string(), c.type_id)).collect();
+        let drift =
+            difference(&carried.expected, &found).or_else(|| identity_difference(&carried.schema, relation));
         let index = |name: &str| carried.schema.columns.iter().position(|c| c.name == name);
         let columns = relation.columns.iter().map(|c| index(c.name)).collect();
         carried.structure = Some(Structure { columns, drift });
@@ -232,7 +253,11 @@ impl Assembler {
 }
 
 /// Pushes a row's carried values; gives the columns that were not in the log, if any.
-fn push_tuple(rows: &mut RowsBuilder, columns: &[Option<usize>], tuple: Tuple<'_>) -> std::result::Result<Option<Box<[bool]>>, String> {
+fn push_tuple(
+    rows: &mut RowsBuilder,
+    columns: &[Option<usize>],
+    tuple: Tuple<'_>,
+) -> std::result::Result<Option<Box<[bool]>>, String> {
     if tuple.columns() != columns.len() {
         return Err(format!("a row with {} values for {} columns", tuple.columns(), columns.len()));
     }
@@ -249,7 +274,8 @@ fn push_tuple(rows: &mut RowsBuilder, columns: &[Option<usize>], tuple: Tuple<'_
             }
             Field::Text(text) => {
                 let logical: &LogicalType = &schema.columns[column].logical;
-                push_text(builder, logical, text).map_err(|e| format!("column {}: {e}", schema.columns[column].name))?;
+                push_text(builder, logical, text)
+                    .map_err(|e| format!("column {}: {e}", schema.columns[column].name))?;
             }
         }
     }

@@ -18,7 +18,8 @@ use std::collections::BTreeSet;
 
 const TOKEN_PREFIX: &str = "made by moorage, token ";
 
-const OPTIONS: &str = "WITH (publish = 'insert, update, delete, truncate', publish_via_partition_root = false)";
+const OPTIONS: &str =
+    "WITH (publish = 'insert, update, delete, truncate', publish_via_partition_root = false)";
 
 pub(crate) async fn identity(session: &Session) -> Result<SourceIdentity> {
     let sql = "SELECT (SELECT system_identifier::text FROM pg_control_system()),
@@ -32,14 +33,16 @@ pub(crate) async fn identity(session: &Session) -> Result<SourceIdentity> {
         ));
     }
     // The first eight digits of a log file's name are the timeline that is being written.
-    let sql = "SELECT ('x' || substr(pg_walfile_name(pg_current_wal_insert_lsn()), 1, 8))::bit(32)::int::text";
+    let sql =
+        "SELECT ('x' || substr(pg_walfile_name(pg_current_wal_insert_lsn()), 1, 8))::bit(32)::int::text";
     let timeline = session.one("reading the timeline", sql, &[]).await?.get(0);
     Ok(SourceIdentity { kind: "postgres".into(), system: row.get(0), database: row.get(1), timeline })
 }
 
 pub(crate) async fn head(session: &Session) -> Result<Head> {
     let asked = chrono::Utc::now();
-    let sql = "SELECT pg_current_wal_insert_lsn()::text, (extract(epoch FROM clock_timestamp()) * 1000000)::bigint";
+    let sql =
+        "SELECT pg_current_wal_insert_lsn()::text, (extract(epoch FROM clock_timestamp()) * 1000000)::bigint";
     let row = session.one("reading the end of the log", sql, &[]).await?;
     let clock = chrono::DateTime::from_timestamp_micros(row.get(1)).unwrap_or(asked);
     let skew = ClockSkew::measure(asked, clock, chrono::Utc::now());
@@ -99,32 +102,59 @@ fn table_list(tables: &[&TablePlan]) -> String {
     tables.iter().map(|t| format!("ONLY {}", t.table().quoted())).collect::<Vec<_>>().join(", ")
 }
 
-/// Runs a statement for which rights may be missing, which makes it one for the administrator.
-async fn run_or_ask(session: &Session, doing: &str, what: &str, sql: &str) -> Result<()> {
-    session.client().batch_execute(sql).await.map_err(|e| {
-        if is_missing_right(&e) {
-            let statements = format!("{sql};");
-            return AdapterError::NeedsAdministrator { what: format!("{what}: {}", e.as_db_error().map_or("", |d| d.message())), statements };
-        }
-        session.error(doing, &e)
-    })
+/// A session with what is needed to say what it waits for.
+pub(crate) struct Observed<'a> {
+    pub(crate) address: &'a PostgresAddress,
+    pub(crate) session: &'a Session,
+    pub(crate) events: &'a Events,
+}
+
+impl Observed<'_> {
+    /// Runs a statement for which rights may be missing, which makes it one for the administrator, or
+    /// which may have to wait for someone's lock, which is said.
+    async fn run_or_ask(&self, doing: &str, what: &str, sql: &str) -> Result<()> {
+        let work = async {
+            self.session.client().batch_execute(sql).await.map_err(|e| {
+                if is_missing_right(&e) {
+                    let words = e.as_db_error().map_or("", |d| d.message());
+                    let statements = format!("{sql};");
+                    return AdapterError::NeedsAdministrator { what: format!("{what}: {words}"), statements };
+                }
+                self.session.error(doing, &e)
+            })
+        };
+        naming_waits(self.address, self.session.pid(), doing, self.events, work).await
+    }
+
+    fn said(&self, what: String, outcome: &str) {
+        (self.events)(Event::Prepared { step: Step::new(what, outcome) });
+    }
 }
 
 /// Makes sure that the publication is there and holds exactly the tables, or at least them if the
 /// project file names it.
-pub(crate) async fn publication(session: &Session, plan: &CapturePlan, tables: &[TablePlan], events: &Events) -> Result<()> {
+pub(crate) async fn publication(at: &Observed<'_>, plan: &CapturePlan, tables: &[TablePlan]) -> Result<()> {
+    let session = at.session;
     let name = &plan.publication;
-    let said = |outcome: &str| events(Event::Prepared { step: Step::new(format!("publication {name}"), outcome) });
+    let said = |outcome: &str| at.said(format!("publication {name}"), outcome);
     let sql = "SELECT puballtables, pubinsert AND pubupdate AND pubdelete AND pubtruncate, pubviaroot FROM pg_publication WHERE pubname = $1";
     let Some(row) = session.maybe("looking for the publication", sql, &[name]).await? else {
         if plan.publication_named {
-            let statements = format!("CREATE PUBLICATION {} FOR TABLE {} {OPTIONS};", quote_ident(name), table_list(&tables.iter().collect::<Vec<_>>()));
-            return Err(AdapterError::NeedsAdministrator { what: format!("publication {name}, which the project file names, is not there"), statements });
+            let statements = format!(
+                "CREATE PUBLICATION {} FOR TABLE {} {OPTIONS};",
+                quote_ident(name),
+                table_list(&tables.iter().collect::<Vec<_>>())
+            );
+            return Err(AdapterError::NeedsAdministrator {
+                what: format!("publication {name}, which the project file names, is not there"),
+                statements,
+            });
         }
         let all: Vec<&TablePlan> = tables.iter().collect();
-        let sql = format!("CREATE PUBLICATION {} FOR TABLE {} {OPTIONS}", quote_ident(name), table_list(&all));
-        run_or_ask(session, "making the publication", "the user may not publish these tables", &sql).await?;
-        comment(session, plan).await?;
+        let sql =
+            format!("CREATE PUBLICATION {} FOR TABLE {} {OPTIONS}", quote_ident(name), table_list(&all));
+        at.run_or_ask("making the publication", "the user may not publish these tables", &sql).await?;
+        comment(at, plan).await?;
         said("made");
         return Ok(());
     };
@@ -143,25 +173,33 @@ pub(crate) async fn publication(session: &Session, plan: &CapturePlan, tables: &
             let what = format!("publication {name} does not hold all picked tables");
             return Err(AdapterError::NeedsAdministrator { what, statements: format!("{sql};") });
         }
-        run_or_ask(session, "adding tables to the publication", "the user may not publish these tables", &sql).await?;
+        at.run_or_ask("adding tables to the publication", "the user may not publish these tables", &sql)
+            .await?;
     }
     if !plan.publication_named {
-        drop_others(session, name, tables).await?;
+        drop_others(at, name, tables).await?;
     }
     said(if missing.is_empty() { "already so" } else { "tables added" });
     Ok(())
 }
 
 /// Tables that are not carried any more need not be published any more.
-async fn drop_others(session: &Session, name: &str, tables: &[TablePlan]) -> Result<()> {
+async fn drop_others(at: &Observed<'_>, name: &str, tables: &[TablePlan]) -> Result<()> {
+    let session = at.session;
     let sql = "SELECT format('%I.%I', n.nspname, c.relname) FROM pg_publication_rel r
                JOIN pg_publication p ON p.oid = r.prpubid JOIN pg_class c ON c.oid = r.prrelid
                JOIN pg_namespace n ON n.oid = c.relnamespace
                WHERE p.pubname = $1 AND NOT r.prrelid = ANY ($2)";
     let ids: Vec<u32> = tables.iter().map(|t| t.source_id as u32).collect();
     for row in session.rows("reading the publication's tables", sql, &[&name, &ids]).await? {
-        let sql = format!("ALTER PUBLICATION {} DROP TABLE ONLY {}", quote_ident(name), row.get::<_, String>(0));
-        run_or_ask(session, "taking a table out of the publication", "the user may not change the publication", &sql).await?;
+        let sql =
+            format!("ALTER PUBLICATION {} DROP TABLE ONLY {}", quote_ident(name), row.get::<_, String>(0));
+        at.run_or_ask(
+            "taking a table out of the publication",
+            "the user may not change the publication",
+            &sql,
+        )
+        .await?;
     }
     Ok(())
 }
@@ -170,10 +208,14 @@ async fn drop_others(session: &Session, name: &str, tables: &[TablePlan]) -> Res
 async fn check_publication(session: &Session, name: &str, row: &tokio_postgres::Row) -> Result<()> {
     let refuse = |reason: &str| Err(AdapterError::refused(format!("publication {name}"), reason));
     if !row.get::<_, bool>(1) {
-        return refuse("it does not publish inserts, updates, deletes and truncates. Run: ALTER PUBLICATION … SET (publish = 'insert, update, delete, truncate')");
+        return refuse(
+            "it does not publish inserts, updates, deletes and truncates. Run: ALTER PUBLICATION … SET (publish = 'insert, update, delete, truncate')",
+        );
     }
     if row.get::<_, bool>(2) {
-        return refuse("it publishes partitions through their root, which hides truncated, detached and dropped partitions. Run: ALTER PUBLICATION … SET (publish_via_partition_root = false)");
+        return refuse(
+            "it publishes partitions through their root, which hides truncated, detached and dropped partitions. Run: ALTER PUBLICATION … SET (publish_via_partition_root = false)",
+        );
     }
     let has_filters = "SELECT count(*) FROM pg_attribute WHERE attrelid = 'pg_publication_rel'::regclass AND attname = 'prqual'";
     if session.one("reading the catalogue's columns", has_filters, &[]).await?.get::<_, i64>(0) == 0 {
@@ -182,38 +224,47 @@ async fn check_publication(session: &Session, name: &str, row: &tokio_postgres::
     let sql = "SELECT count(*) FROM pg_publication_rel r JOIN pg_publication p ON p.oid = r.prpubid
                WHERE p.pubname = $1 AND (r.prqual IS NOT NULL OR r.prattrs IS NOT NULL)";
     if session.one("reading the publication's filters", sql, &[&name]).await?.get::<_, i64>(0) > 0 {
-        return refuse("it has row filters or column lists, and the target would lack what they leave out. Use a publication without them");
+        return refuse(
+            "it has row filters or column lists, and the target would lack what they leave out. Use a publication without them",
+        );
     }
     Ok(())
 }
 
-async fn comment(session: &Session, plan: &CapturePlan) -> Result<()> {
+async fn comment(at: &Observed<'_>, plan: &CapturePlan) -> Result<()> {
     let text = format!("{TOKEN_PREFIX}{}", plan.token);
-    let sql = format!("COMMENT ON PUBLICATION {} IS {}", quote_ident(&plan.publication), quote_literal(&text));
-    run_or_ask(session, "marking the publication", "the user does not own the publication", &sql).await
+    let sql =
+        format!("COMMENT ON PUBLICATION {} IS {}", quote_ident(&plan.publication), quote_literal(&text));
+    at.run_or_ask("marking the publication", "the user does not own the publication", &sql).await
 }
 
 /// Makes the slot; while the server waits for old transactions, says for which.
-pub(crate) async fn slot(
-    address: &PostgresAddress,
-    session: &Session,
-    plan: &CapturePlan,
-    again: bool,
-    events: &Events,
-) -> Result<Position> {
-    let said = |outcome: &str| events(Event::Prepared { step: Step::new(format!("slot {}", plan.slot), outcome) });
+pub(crate) async fn slot(at: &Observed<'_>, plan: &CapturePlan, again: bool) -> Result<Position> {
+    let Observed { address, session, events } = *at;
+    let said = |outcome: &str| at.said(format!("slot {}", plan.slot), outcome);
     if plan.slot_named {
         let Some(found) = point(session, plan).await? else {
-            let statements = format!("SELECT pg_create_logical_replication_slot({}, 'pgoutput');", quote_literal(&plan.slot));
-            return Err(AdapterError::NeedsAdministrator { what: format!("slot {}, which the project file names, is not there", plan.slot), statements });
+            let statements = format!(
+                "SELECT pg_create_logical_replication_slot({}, 'pgoutput');",
+                quote_literal(&plan.slot)
+            );
+            return Err(AdapterError::NeedsAdministrator {
+                what: format!("slot {}, which the project file names, is not there", plan.slot),
+                statements,
+            });
         };
         said("already so");
-        let lost = || AdapterError::refused(format!("slot {}", plan.slot), "it was invalidated by the server; make it again");
+        let lost = || {
+            AdapterError::refused(
+                format!("slot {}", plan.slot),
+                "it was invalidated by the server; make it again",
+            )
+        };
         return found.reaches_back_to.ok_or_else(lost);
     }
     if !plan.publication_named && token(session, &plan.publication).await?.as_deref() != Some(&plan.token) {
         // Made by an administrator: without our mark, but good to read from. Otherwise marked as ours.
-        if let Err(error) = comment(session, plan).await {
+        if let Err(error) = comment(at, plan).await {
             tracing::debug!("the publication stays without a mark: {error}");
         }
     }
@@ -226,26 +277,34 @@ pub(crate) async fn slot(
         let row = session.client().query_one(sql, &[&plan.slot]).await.map_err(|e| {
             if is_missing_right(&e) {
                 let statements = format!("ALTER ROLE {} REPLICATION;", quote_ident(&address.user));
-                return AdapterError::NeedsAdministrator { what: format!("user {} may not make a slot", address.user), statements };
+                return AdapterError::NeedsAdministrator {
+                    what: format!("user {} may not make a slot", address.user),
+                    statements,
+                };
             }
             session.error(&format!("making slot {}", plan.slot), &e)
         })?;
         position(row.get(0))
     };
-    let made = naming_waits(address, session.pid(), &format!("making slot {}", plan.slot), events, make).await?;
+    let made =
+        naming_waits(address, session.pid(), &format!("making slot {}", plan.slot), events, make).await?;
     said("made");
     Ok(made)
 }
 
 /// Removes slot and publication, unless the project file names them.
-pub(crate) async fn teardown(session: &Session, plan: &CapturePlan, dry: bool) -> Result<Removed> {
+pub(crate) async fn teardown(at: &Observed<'_>, plan: &CapturePlan, dry: bool) -> Result<Removed> {
+    let session = at.session;
     let mut removed = Removed::default();
     let slot = point(session, plan).await?;
     let outcome = match (&slot, plan.slot_named, dry) {
         (None, ..) => "not there".to_string(),
         (Some(_), true, _) => "left: the project file names it".into(),
         (Some(CapturePoint { active: Some(by), .. }), _, _) => {
-            return Err(AdapterError::refused(format!("slot {}", plan.slot), format!("it is in use by {by}. Stop that process first")));
+            return Err(AdapterError::refused(
+                format!("slot {}", plan.slot),
+                format!("it is in use by {by}. Stop that process first"),
+            ));
         }
         (Some(_), _, true) => "would be removed".into(),
         (Some(_), _, false) => {
@@ -255,21 +314,22 @@ pub(crate) async fn teardown(session: &Session, plan: &CapturePlan, dry: bool) -
     };
     removed.steps.push(Step::new(format!("slot {}", plan.slot), outcome));
     let published = "SELECT pubname::text FROM pg_publication WHERE pubname = $1";
-    let there = session.maybe("looking for the publication", published, &[&plan.publication]).await?.is_some();
+    let there =
+        session.maybe("looking for the publication", published, &[&plan.publication]).await?.is_some();
     let outcome = match (there, plan.publication_named, dry) {
         (false, ..) => "not there",
         (true, true, _) => "left: the project file names it",
         (true, false, true) => "would be removed",
         (true, false, false) => {
             let sql = format!("DROP PUBLICATION {}", quote_ident(&plan.publication));
-            run_or_ask(session, "removing the publication", "the user does not own the publication", &sql).await?;
+            at.run_or_ask("removing the publication", "the user does not own the publication", &sql).await?;
             "removed"
         }
     };
     removed.steps.push(Step::new(format!("publication {}", plan.publication), outcome));
     let slot_gone = plan.slot_named || point(session, plan).await?.is_none();
-    let publication_gone =
-        plan.publication_named || session.maybe("looking again", published, &[&plan.publication]).await?.is_none();
+    let publication_gone = plan.publication_named
+        || session.maybe("looking again", published, &[&plan.publication]).await?.is_none();
     removed.proved_gone = !dry && slot_gone && publication_gone;
     Ok(removed)
 }

@@ -10,10 +10,11 @@ use tokio_postgres::Row;
 
 /// Ordinary tables and partitions. Partitioned tables hold no rows themselves: their partitions are
 /// carried, so that truncating, detaching or dropping one is seen. Names that begin with `moorage_` are
-/// our own and never picked.
+/// our own and never picked. The size is the one of the last analysis: asking for the present one would
+/// wait for whoever has locked the table.
 const TABLES: &str = "
 SELECT c.oid, n.nspname::text, c.relname::text, c.relpersistence::text, c.relreplident::text,
-       c.reltuples::float8, pg_relation_size(c.oid), c.relispartition,
+       c.reltuples::float8, c.relpages::bigint * current_setting('block_size')::bigint, c.relispartition,
        has_table_privilege(c.oid, 'SELECT') AND has_schema_privilege(n.oid, 'USAGE'),
        CASE WHEN has_schema_privilege(n.oid, 'USAGE') THEN row_security_active(c.oid) ELSE false END,
        (SELECT format('%s.%s', pn.nspname, p.relname) FROM pg_inherits i JOIN pg_class p ON p.oid = i.inhparent
@@ -66,7 +67,8 @@ pub(crate) async fn discover(session: &Session) -> Result<Vec<SourceTable>> {
     }
     let mut indexes: HashMap<u32, Vec<Index>> = HashMap::new();
     for row in session.rows("reading keys", KEYS, &[]).await? {
-        let index = Index { primary: row.get(1), identity: row.get(2), immediate: row.get(3), columns: row.get(4) };
+        let index =
+            Index { primary: row.get(1), identity: row.get(2), immediate: row.get(3), columns: row.get(4) };
         indexes.entry(row.get(0)).or_default().push(index);
     }
     let tables = session.rows("reading the list of tables", TABLES, &[]).await?;
@@ -74,7 +76,11 @@ pub(crate) async fn discover(session: &Session) -> Result<Vec<SourceTable>> {
         .iter()
         .map(|row| {
             let id: u32 = row.get(0);
-            source_table(row, columns.remove(&id).unwrap_or_default(), &indexes.remove(&id).unwrap_or_default())
+            source_table(
+                row,
+                columns.remove(&id).unwrap_or_default(),
+                &indexes.remove(&id).unwrap_or_default(),
+            )
         })
         .collect())
 }
@@ -92,9 +98,16 @@ fn source_table(row: &Row, columns: Vec<SourceColumn>, indexes: &[Index]) -> Sou
     let (readable, hidden_rows): (bool, bool) = (row.get(8), row.get(9));
     let estimate: f64 = row.get(5);
     let refused = if persistence == "u" {
-        Some(format!("an unlogged table's changes are not in the log. Run in the source: ALTER TABLE {} SET LOGGED", name.quoted()))
+        Some(format!(
+            "an unlogged table's changes are not in the log. Run in the source: ALTER TABLE {} SET LOGGED",
+            name.quoted()
+        ))
     } else if !readable {
-        Some(format!("the user may not read it. Run in the source: GRANT USAGE ON SCHEMA {0} TO …; GRANT SELECT ON {1} TO …", moorage_core::sql::quote_ident(&name.schema), name.quoted()))
+        Some(format!(
+            "the user may not read it. Run in the source: GRANT USAGE ON SCHEMA {0} TO …; GRANT SELECT ON {1} TO …",
+            moorage_core::sql::quote_ident(&name.schema),
+            name.quoted()
+        ))
     } else if hidden_rows {
         Some("row-level security hides rows from the user. Run in the source as superuser: ALTER ROLE … BYPASSRLS".into())
     } else {
@@ -125,9 +138,10 @@ fn log_identity(table: &TableName, setting: &str, indexes: &[Index]) -> LogIdent
             Some(index) => LogIdentity::Key(index.columns.clone()),
             None => none("the index of its replica identity is gone", full),
         },
-        ("n", Some(_)) => {
-            none("its replica identity is nothing", format!("ALTER TABLE {} REPLICA IDENTITY DEFAULT", table.quoted()))
-        }
+        ("n", Some(_)) => none(
+            "its replica identity is nothing",
+            format!("ALTER TABLE {} REPLICA IDENTITY DEFAULT", table.quoted()),
+        ),
         ("n", None) => none("it has no key, and its replica identity is nothing", full),
         (_, Some(primary)) if primary.immediate => LogIdentity::Key(primary.columns.clone()),
         (_, Some(_)) => none("its primary key is deferrable, which does not count as an identity", full),

@@ -7,7 +7,11 @@ use moorage_core::finding::Finding;
 use moorage_core::sql::quote_ident;
 
 /// Looks at everything that capturing needs. Reading rights suffice.
-pub(crate) async fn inspect(address: &PostgresAddress, session: &Session, plan: &CapturePlan) -> Result<Vec<Finding>> {
+pub(crate) async fn inspect(
+    address: &PostgresAddress,
+    session: &Session,
+    plan: &CapturePlan,
+) -> Result<Vec<Finding>> {
     let mut findings = vec![server(address, session).await?];
     findings.push(log_level(session).await?);
     findings.push(replication_right(address, session).await?);
@@ -22,13 +26,28 @@ async fn server(address: &PostgresAddress, session: &Session) -> Result<Finding>
     let (number, version): (i32, String) = (row.get(0), row.get(1));
     let found = format!("PostgreSQL {version} at {}", address.text());
     if row.get(2) {
-        return Ok(Finding::problem("connection", found + ", a standby", "snapshot marks taken on a standby are wrong", "point the project file at the primary"));
+        return Ok(Finding::problem(
+            "connection",
+            found + ", a standby",
+            "snapshot marks taken on a standby are wrong",
+            "point the project file at the primary",
+        ));
     }
     if number < 140_000 {
-        return Ok(Finding::problem("connection", found, "versions 14 and later are supported", "upgrade the server"));
+        return Ok(Finding::problem(
+            "connection",
+            found,
+            "versions 14 and later are supported",
+            "upgrade the server",
+        ));
     }
     if row.get::<_, String>(3) == "SQL_ASCII" {
-        return Ok(Finding::note("connection", found, "the database's encoding is SQL_ASCII: text that is not valid UTF-8 stops the run", "make sure that all text is UTF-8"));
+        return Ok(Finding::note(
+            "connection",
+            found,
+            "the database's encoding is SQL_ASCII: text that is not valid UTF-8 stops the run",
+            "make sure that all text is UTF-8",
+        ));
     }
     Ok(Finding::ok("connection", found))
 }
@@ -46,8 +65,18 @@ async fn log_level(session: &Session) -> Result<Finding> {
     let why = "without it the log does not carry changes as rows";
     Ok(match (level.as_str(), set) {
         ("logical", _) => Finding::ok("log level", "wal_level = logical"),
-        (_, true) => Finding::problem("log level", format!("wal_level = {level}; a new value is set but not yet in force"), why, "restart the server"),
-        (_, false) => Finding::problem("log level", format!("wal_level = {level}"), why, "ALTER SYSTEM SET wal_level = logical;  then restart the server"),
+        (_, true) => Finding::problem(
+            "log level",
+            format!("wal_level = {level}; a new value is set but not yet in force"),
+            why,
+            "restart the server",
+        ),
+        (_, false) => Finding::problem(
+            "log level",
+            format!("wal_level = {level}"),
+            why,
+            "ALTER SYSTEM SET wal_level = logical;  then restart the server",
+        ),
     })
 }
 
@@ -55,7 +84,12 @@ async fn replication_right(address: &PostgresAddress, session: &Session) -> Resu
     let sql = "SELECT rolreplication OR rolsuper FROM pg_roles WHERE rolname = current_user";
     let may: bool = session.one("reading the user's rights", sql, &[]).await?.get(0);
     Ok(if may {
-        Finding::note("replication right", format!("user {} may replicate", address.user), "with it the user can stream every published table of the server, also those it may not read", "")
+        Finding::note(
+            "replication right",
+            format!("user {} may replicate", address.user),
+            "with it the user can stream every published table of the server, also those it may not read",
+            "",
+        )
     } else {
         Finding::problem(
             "replication right",
@@ -76,27 +110,57 @@ async fn slots(session: &Session, plan: &CapturePlan) -> Result<Vec<Finding>> {
     let mut findings = Vec::new();
     let free = |used: i64, all: i64| format!("{used} of {all} in use");
     if own.is_none() && counts[1] >= counts[0] {
-        findings.push(Finding::problem("slots", free(counts[1], counts[0]), "a slot is needed", "ALTER SYSTEM SET max_replication_slots = …;  then restart the server"));
+        findings.push(Finding::problem(
+            "slots",
+            free(counts[1], counts[0]),
+            "a slot is needed",
+            "ALTER SYSTEM SET max_replication_slots = …;  then restart the server",
+        ));
     } else {
         findings.push(Finding::ok("slots", free(counts[1], counts[0])));
     }
     if counts[3] >= counts[2] {
-        findings.push(Finding::problem("senders", free(counts[3], counts[2]), "a sender is needed to stream", "ALTER SYSTEM SET max_wal_senders = …;  then restart the server"));
+        findings.push(Finding::problem(
+            "senders",
+            free(counts[3], counts[2]),
+            "a sender is needed to stream",
+            "ALTER SYSTEM SET max_wal_senders = …;  then restart the server",
+        ));
     }
     if let Some(row) = own {
         let kept: Option<String> = row.get(2);
-        let state = row.get::<_, Option<i32>>(0).map_or("idle".to_string(), |pid| format!("in use by server process {pid}"));
-        let found = format!("{} is there, {state}, keeps {} of log", plan.slot, kept.unwrap_or_else(|| "none".into()));
+        let state = row
+            .get::<_, Option<i32>>(0)
+            .map_or("idle".to_string(), |pid| format!("in use by server process {pid}"));
+        let found = format!(
+            "{} is there, {state}, keeps {} of log",
+            plan.slot,
+            kept.unwrap_or_else(|| "none".into())
+        );
         findings.push(match row.get::<_, Option<String>>(1).as_deref() {
-            Some("lost") => Finding::problem("slot", found, "it was invalidated: changes are gone", "moorage resnapshot --all"),
-            Some("unreserved") => Finding::note("slot", found, "it will be invalidated soon, because it has fallen far behind", "run moorage now, or raise max_slot_wal_keep_size"),
+            Some("lost") => Finding::problem(
+                "slot",
+                found,
+                "it was invalidated: changes are gone",
+                "moorage resnapshot --all",
+            ),
+            Some("unreserved") => Finding::note(
+                "slot",
+                found,
+                "it will be invalidated soon, because it has fallen far behind",
+                "run moorage now, or raise max_slot_wal_keep_size",
+            ),
             _ => Finding::ok("slot", found),
         });
     }
     Ok(findings)
 }
 
-async fn publishing_right(address: &PostgresAddress, session: &Session, plan: &CapturePlan) -> Result<Finding> {
+async fn publishing_right(
+    address: &PostgresAddress,
+    session: &Session,
+    plan: &CapturePlan,
+) -> Result<Finding> {
     let sql = "SELECT has_database_privilege(current_database(), 'CREATE'), EXISTS (SELECT FROM pg_publication WHERE pubname = $1), current_database()::text";
     let row = session.one("reading the user's rights", sql, &[&plan.publication]).await?;
     let database: String = row.get(2);
@@ -107,7 +171,11 @@ async fn publishing_right(address: &PostgresAddress, session: &Session, plan: &C
             "publication",
             format!("user {} may not make publications", address.user),
             "a publication says which tables the log's changes are sent of",
-            format!("GRANT CREATE ON DATABASE {} TO {};  the user must also own the tables. Or let an administrator make the publication and name it in the project file", quote_ident(&database), quote_ident(&address.user)),
+            format!(
+                "GRANT CREATE ON DATABASE {} TO {};  the user must also own the tables. Or let an administrator make the publication and name it in the project file",
+                quote_ident(&database),
+                quote_ident(&address.user)
+            ),
         ),
     })
 }

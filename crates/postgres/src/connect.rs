@@ -72,7 +72,9 @@ async fn open(address: &PostgresAddress) -> Result<Box<dyn Socket>> {
         .collect();
     let socket = TcpStream::connect(found.as_slice()).await.map_err(|e| io_failed(address, &e))?;
     socket.set_nodelay(true).map_err(|e| io_failed(address, &e))?;
-    let keepalive = socket2::TcpKeepalive::new().with_time(Duration::from_secs(30)).with_interval(Duration::from_secs(10));
+    let keepalive = socket2::TcpKeepalive::new()
+        .with_time(Duration::from_secs(30))
+        .with_interval(Duration::from_secs(10));
     socket2::SockRef::from(&socket).set_tcp_keepalive(&keepalive).map_err(|e| io_failed(address, &e))?;
     if address.sslmode == SslMode::Disable {
         return Ok(Box::new(socket));
@@ -89,14 +91,20 @@ async fn encrypt(address: &PostgresAddress, mut socket: TcpStream) -> Result<Box
     if answer != b'S' {
         return match address.sslmode {
             SslMode::Prefer => Ok(Box::new(socket)),
-            _ => Err(failed(address, Layer::Tls, "the server does not offer encryption, which sslmode asks for")),
+            _ => Err(failed(
+                address,
+                Layer::Tls,
+                "the server does not offer encryption, which sslmode asks for",
+            )),
         };
     }
     let config = tls::client_config(address).map_err(|reason| failed(address, Layer::Tls, reason))?;
-    let name = ServerName::try_from(address.host.clone())
-        .map_err(|_| failed(address, Layer::Tls, format!("{} is not a name that a certificate can have", address.host)))?;
+    let name = ServerName::try_from(address.host.clone()).map_err(|_| {
+        failed(address, Layer::Tls, format!("{} is not a name that a certificate can have", address.host))
+    })?;
     let connector = tokio_rustls::TlsConnector::from(Arc::new(config));
-    let encrypted = connector.connect(name, socket).await.map_err(|e| failed(address, Layer::Tls, e.to_string()))?;
+    let encrypted =
+        connector.connect(name, socket).await.map_err(|e| failed(address, Layer::Tls, e.to_string()))?;
     Ok(Box::new(encrypted))
 }
 
@@ -124,7 +132,8 @@ impl Session {
             config.password(password.expose_secret());
         }
         let text = address.text();
-        let log_in = timeout(address.connect_timeout, config.connect_raw(socket, tokio_postgres::NoTls)).await;
+        let log_in =
+            timeout(address.connect_timeout, config.connect_raw(socket, tokio_postgres::NoTls)).await;
         let (client, connection) = match log_in {
             Err(_) => return Err(failed(address, Layer::TimedOut, "no answer to the log-in")),
             Ok(done) => done.map_err(|e| log_in_error(&text, &e))?,
@@ -135,7 +144,8 @@ impl Session {
             }
         });
         let mut session = Self { client, address: text, pid: 0 };
-        session.pid = session.one("asking for the session's number", "SELECT pg_backend_pid()", &[]).await?.get(0);
+        session.pid =
+            session.one("asking for the session's number", "SELECT pg_backend_pid()", &[]).await?.get(0);
         Ok(session)
     }
 
@@ -160,12 +170,22 @@ impl Session {
     }
 
     /// Asks for rows.
-    pub(crate) async fn rows(&self, doing: &str, sql: &str, parameters: &[&(dyn ToSql + Sync)]) -> Result<Vec<Row>> {
+    pub(crate) async fn rows(
+        &self,
+        doing: &str,
+        sql: &str,
+        parameters: &[&(dyn ToSql + Sync)],
+    ) -> Result<Vec<Row>> {
         self.client.query(sql, parameters).await.map_err(|e| self.error(doing, &e))
     }
 
     /// Asks for exactly one row.
-    pub(crate) async fn one(&self, doing: &str, sql: &str, parameters: &[&(dyn ToSql + Sync)]) -> Result<Row> {
+    pub(crate) async fn one(
+        &self,
+        doing: &str,
+        sql: &str,
+        parameters: &[&(dyn ToSql + Sync)],
+    ) -> Result<Row> {
         self.client.query_one(sql, parameters).await.map_err(|e| self.error(doing, &e))
     }
 

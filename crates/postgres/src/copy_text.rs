@@ -19,7 +19,8 @@ pub(crate) fn push_line(rows: &mut RowsBuilder, line: &[u8]) -> Result<(), Strin
             builder.push_null();
             continue;
         }
-        push_text(builder, &column.logical, &unescape(field)).map_err(|e| format!("column {}: {e}", column.name))?;
+        push_text(builder, &column.logical, &unescape(field))
+            .map_err(|e| format!("column {}: {e}", column.name))?;
     }
     if fields.next().is_some() {
         return Err("a row with too many values".into());

@@ -1,8 +1,8 @@
 //! The server's errors in our terms.
 
+use fallible_iterator::FallibleIterator;
 use moorage_adapter::{AdapterError, Layer};
 use postgres_protocol::message::backend::ErrorResponseBody;
-use fallible_iterator::FallibleIterator;
 use tokio_postgres::error::{DbError, SqlState};
 
 /// The parts of a server's error message that we look at.
@@ -87,9 +87,12 @@ impl ServerError {
 pub(crate) fn statement_error(address: &str, doing: &str, error: &tokio_postgres::Error) -> AdapterError {
     match error.as_db_error() {
         Some(db) => ServerError::from_db(db).into_adapter(address, doing),
-        None if error.is_closed() => AdapterError::Lost { address: address.into(), reason: "closed by the server".into() },
+        None if error.is_closed() => {
+            AdapterError::Lost { address: address.into(), reason: "closed by the server".into() }
+        }
         None => {
-            let reason = std::error::Error::source(error).map_or_else(|| error.to_string(), ToString::to_string);
+            let reason =
+                std::error::Error::source(error).map_or_else(|| error.to_string(), ToString::to_string);
             AdapterError::Lost { address: address.into(), reason: format!("{doing}: {reason}") }
         }
     }

@@ -32,6 +32,9 @@ mod tests {
     fn both_halves_go_there_and_back() {
         assert_eq!(parse("16/B374D848"), Some(0x16_B374_D848));
         assert_eq!(text(0x16_B374_D848), "16/B374D848");
-        assert_eq!((parse("16"), parse("16/"), parse("1G/0"), parse("1/123456789")), (None, None, None, None));
+        assert_eq!(
+            (parse("16"), parse("16/"), parse("1G/0"), parse("1/123456789")),
+            (None, None, None, None)
+        );
     }
 }

@@ -58,7 +58,9 @@ mod tests {
     #[test]
     fn a_transaction_is_covered_iff_it_is_visible_and_not_after_the_mark() {
         let mark = Mark::parse("100:110:102,105", 1000).unwrap();
-        for (xid, covered) in [(99, true), (100, true), (102, false), (105, false), (109, true), (110, false), (111, false)] {
+        for (xid, covered) in
+            [(99, true), (100, true), (102, false), (105, false), (109, true), (110, false), (111, false)]
+        {
             assert_eq!(mark.covers(xid, 1000), covered, "{xid}");
         }
         assert!(!mark.covers(99, 1001), "committed after the mark was complete");

@@ -7,8 +7,8 @@ use crate::error::ServerError;
 use bytes::{Buf, Bytes, BytesMut};
 use fallible_iterator::FallibleIterator;
 use moorage_adapter::{AdapterError, Layer, Result};
-use postgres_protocol::authentication::sasl::{ChannelBinding, SCRAM_SHA_256, ScramSha256};
 use postgres_protocol::authentication::md5_hash;
+use postgres_protocol::authentication::sasl::{ChannelBinding, SCRAM_SHA_256, ScramSha256};
 use postgres_protocol::message::backend::{Header, Message};
 use postgres_protocol::message::frontend;
 use secrecy::ExposeSecret;
@@ -58,7 +58,8 @@ pub(crate) async fn connect(address: &PostgresAddress) -> Result<(ReplicationRea
     let socket = open_socket(address).await?;
     let (read, write) = tokio::io::split(socket);
     let text = address.text();
-    let mut reader = ReplicationReader { socket: read, buffer: BytesMut::with_capacity(64 * 1024), address: text.clone() };
+    let mut reader =
+        ReplicationReader { socket: read, buffer: BytesMut::with_capacity(64 * 1024), address: text.clone() };
     let mut writer = ReplicationWriter { socket: write, address: text };
     let log_in = timeout(address.connect_timeout, log_in(address, &mut reader, &mut writer)).await;
     log_in.unwrap_or_else(|_| {
@@ -71,7 +72,11 @@ pub(crate) async fn connect(address: &PostgresAddress) -> Result<(ReplicationRea
     Ok((reader, writer))
 }
 
-async fn log_in(address: &PostgresAddress, reader: &mut ReplicationReader, writer: &mut ReplicationWriter) -> Result<()> {
+async fn log_in(
+    address: &PostgresAddress,
+    reader: &mut ReplicationReader,
+    writer: &mut ReplicationWriter,
+) -> Result<()> {
     let mut parameters = vec![
         ("user", address.user.as_str()),
         ("database", address.database.as_str()),
@@ -103,18 +108,27 @@ async fn log_in(address: &PostgresAddress, reader: &mut ReplicationReader, write
                     known |= mechanism == SCRAM_SHA_256;
                 }
                 if !known {
-                    return Err(log_in_failed(address, "the server asks for a log-in that is not known here"));
+                    return Err(log_in_failed(
+                        address,
+                        "the server asks for a log-in that is not known here",
+                    ));
                 }
                 scram(address, reader, writer).await?;
             }
-            Message::ErrorResponse(body) => return Err(ServerError::read(&body).into_connect(&address.text())),
+            Message::ErrorResponse(body) => {
+                return Err(ServerError::read(&body).into_connect(&address.text()));
+            }
             _ => return Err(log_in_failed(address, "the server asks for a log-in that is not known here")),
         }
     }
 }
 
 /// SCRAM-SHA-256 (RFC 7677) without channel binding.
-async fn scram(address: &PostgresAddress, reader: &mut ReplicationReader, writer: &mut ReplicationWriter) -> Result<()> {
+async fn scram(
+    address: &PostgresAddress,
+    reader: &mut ReplicationReader,
+    writer: &mut ReplicationWriter,
+) -> Result<()> {
     let failed = |e: std::io::Error| log_in_failed(address, e.to_string());
     let mut scram = ScramSha256::new(password(address)?, ChannelBinding::unsupported());
     let first = scram.message().to_vec();
@@ -135,7 +149,9 @@ async fn scram(address: &PostgresAddress, reader: &mut ReplicationReader, writer
 
 fn password(address: &PostgresAddress) -> Result<&[u8]> {
     let given = address.password.as_ref().map(|p| p.expose_secret().as_bytes());
-    given.ok_or_else(|| log_in_failed(address, "the server asks for a password, and the project file gives none"))
+    given.ok_or_else(|| {
+        log_in_failed(address, "the server asks for a password, and the project file gives none")
+    })
 }
 
 fn log_in_failed(address: &PostgresAddress, reason: impl Into<String>) -> AdapterError {
@@ -226,7 +242,9 @@ impl ReplicationReader {
                 return Ok(());
             }
             match self.next().await? {
-                Message::ErrorResponse(body) => return Err(ServerError::read(&body).into_adapter(&self.address, doing)),
+                Message::ErrorResponse(body) => {
+                    return Err(ServerError::read(&body).into_adapter(&self.address, doing));
+                }
                 Message::NoticeResponse(_) | Message::ParameterStatus(_) => {}
                 _ => {
                     let what = "no stream was begun".to_string();

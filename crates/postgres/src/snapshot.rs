@@ -97,7 +97,12 @@ async fn wait_for_writers(session: &Session, events: &Events) -> Result<()> {
 }
 
 /// Step 3.
-async fn take_mark(address: &PostgresAddress, exporter: &Session, tables: &[TablePlan], events: &Events) -> Result<Work> {
+async fn take_mark(
+    address: &PostgresAddress,
+    exporter: &Session,
+    tables: &[TablePlan],
+    events: &Events,
+) -> Result<Work> {
     let list = tables.iter().map(|t| format!("ONLY {}", t.table().quoted())).collect::<Vec<_>>().join(", ");
     let lock = format!(
         "SET row_security = off; BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY; LOCK TABLE {list} IN ACCESS SHARE MODE"
@@ -106,7 +111,8 @@ async fn take_mark(address: &PostgresAddress, exporter: &Session, tables: &[Tabl
     naming_waits(address, exporter.pid(), "locking the tables", events, locked).await?;
     let sql = "SELECT pg_current_snapshot()::text, pg_export_snapshot()";
     let row = exporter.one("taking the snapshot", sql, &[]).await?;
-    let end = exporter.one("reading the end of the log", "SELECT pg_current_wal_insert_lsn()::text", &[]).await?;
+    let end =
+        exporter.one("reading the end of the log", "SELECT pg_current_wal_insert_lsn()::text", &[]).await?;
     let end: String = end.get(0);
     let complete_at = lsn::parse(&end).map(lsn::position).ok_or_else(|| AdapterError::Protocol {
         address: address.text(),
@@ -159,7 +165,12 @@ async fn import(address: &PostgresAddress, snapshot: &str) -> Result<Session> {
     Ok(session)
 }
 
-async fn read_range(session: &Session, plan: &TablePlan, range: &Range, sink: &Arc<dyn SnapshotSink>) -> Result<()> {
+async fn read_range(
+    session: &Session,
+    plan: &TablePlan,
+    range: &Range,
+    sink: &Arc<dyn SnapshotSink>,
+) -> Result<()> {
     let doing = format!("reading {}", plan.table());
     let columns = quote_list(plan.schema.columns.iter().map(|c| c.name.as_str()));
     let condition = match (range.from_page, range.to_page) {

@@ -2,12 +2,13 @@
 
 use crate::address::PostgresAddress;
 use crate::assemble::{NOTE_PREFIX, proof_parts};
+use crate::capture::Observed;
 use crate::connect::Session;
 use crate::{capture, catalog, check, lsn, snapshot, stream};
 use async_trait::async_trait;
 use moorage_adapter::{
-    AdapterError, CapturePlan, CaptureState, ChangeStream, Events, Head, Prepared, Removed, Result, SnapshotSink,
-    Source, SourceAddress, StreamStart, Waiting,
+    AdapterError, CapturePlan, CaptureState, ChangeStream, Events, Head, Prepared, Removed, Result,
+    SnapshotSink, Source, SourceAddress, StreamStart, Waiting,
 };
 use moorage_core::checkpoint::Checkpoint;
 use moorage_core::finding::Finding;
@@ -47,7 +48,10 @@ impl PostgresSource {
         } else {
             "run ALTER SYSTEM SET wal_level = logical and restart the server, or copy without following: moorage run --snapshot-only"
         };
-        Err(AdapterError::refused(format!("the source's wal_level is {level}, so its log does not carry changes as rows"), way_out))
+        Err(AdapterError::refused(
+            format!("the source's wal_level is {level}, so its log does not carry changes as rows"),
+            way_out,
+        ))
     }
 }
 
@@ -55,8 +59,10 @@ impl PostgresSource {
 impl Source for PostgresSource {
     async fn address(&self) -> Result<SourceAddress> {
         let session = self.session().await?;
-        let version: String =
-            session.one("reading the server's version", "SELECT current_setting('server_version')", &[]).await?.get(0);
+        let version: String = session
+            .one("reading the server's version", "SELECT current_setting('server_version')", &[])
+            .await?
+            .get(0);
         Ok(SourceAddress {
             system: format!("PostgreSQL {}", version.split(' ').next().unwrap_or_default()),
             host: self.address.host_text(),
@@ -91,13 +97,16 @@ impl Source for PostgresSource {
         let session = self.session().await?;
         self.log_level_is_logical(&session).await?;
         capture::identity(&session).await?;
-        capture::publication(&session, capture, tables, events).await?;
-        let position = capture::slot(&self.address, &session, capture, again, events).await?;
+        let at = Observed { address: &self.address, session: &session, events };
+        capture::publication(&at, capture, tables).await?;
+        let position = capture::slot(&at, capture, again).await?;
         Ok(Prepared { position })
     }
 
     async fn align(&self, capture: &CapturePlan, tables: &[TablePlan], events: &Events) -> Result<()> {
-        capture::publication(&self.session().await?, capture, tables, events).await
+        let session = self.session().await?;
+        capture::publication(&Observed { address: &self.address, session: &session, events }, capture, tables)
+            .await
     }
 
     async fn snapshot(
@@ -131,7 +140,9 @@ impl Source for PostgresSource {
         let sql = "SELECT active_pid IS NOT NULL, (pg_current_wal_lsn() - $2::text::pg_lsn)::bigint, (pg_current_wal_lsn() - restart_lsn)::bigint
                    FROM pg_replication_slots WHERE slot_name = $1";
         let mut waiting = Waiting::default();
-        if let Some(row) = session.maybe("looking at the slot", sql, &[&plan.slot, &checkpoint.position]).await? {
+        if let Some(row) =
+            session.maybe("looking at the slot", sql, &[&plan.slot, &checkpoint.position]).await?
+        {
             waiting.bytes = row.get::<_, Option<i64>>(1).unwrap_or(0).max(0) as u64;
             waiting.retained_bytes = row.get::<_, Option<i64>>(2).unwrap_or(0).max(0) as u64;
             if !row.get::<_, bool>(0) {
@@ -140,7 +151,8 @@ impl Source for PostgresSource {
         }
         let sql = "SELECT format('pid %s%s, open since %s UTC', pid, coalesce(' (' || nullif(application_name, '') || ')', ''), to_char(xact_start AT TIME ZONE 'UTC', 'YYYY-MM-DD HH24:MI:SS'))
                    FROM pg_stat_activity WHERE backend_xid IS NOT NULL AND pid <> pg_backend_pid() AND datname = current_database() ORDER BY xact_start LIMIT 1";
-        waiting.oldest_open = session.maybe("looking for open transactions", sql, &[]).await?.map(|r| r.get(0));
+        waiting.oldest_open =
+            session.maybe("looking for open transactions", sql, &[]).await?.map(|r| r.get(0));
         Ok(waiting)
     }
 
@@ -151,7 +163,9 @@ impl Source for PostgresSource {
             let what = match found.iter().find(|t| t.name == *plan.table()) {
                 None => Some("it is not in the source any more".to_string()),
                 Some(t) if t.id != plan.source_id => Some("it was dropped and made again".into()),
-                Some(t) if t.fingerprint() != plan.fingerprint => Some("its structure or its replica identity was changed".into()),
+                Some(t) if t.fingerprint() != plan.fingerprint => {
+                    Some("its structure or its replica identity was changed".into())
+                }
                 Some(_) => None,
             };
             drifted.extend(what.map(|what| (plan.schema.clone(), what)));
@@ -160,13 +174,24 @@ impl Source for PostgresSource {
     }
 
     async fn teardown(&self, capture: &CapturePlan, dry: bool) -> Result<Removed> {
-        capture::teardown(&self.session().await?, capture, dry).await
+        let session = self.session().await?;
+        let silent: Events = Arc::new(|_| {});
+        capture::teardown(
+            &Observed { address: &self.address, session: &session, events: &silent },
+            capture,
+            dry,
+        )
+        .await
     }
 }
 
 /// Counts changes without consuming them: inserts, updates, deletes and truncates behind the checkpoint.
 /// Nothing can be said where the right is missing or the slot is busy after all.
-async fn count_waiting(session: &Session, plan: &CapturePlan, checkpoint: &Checkpoint) -> (Option<u64>, bool) {
+async fn count_waiting(
+    session: &Session,
+    plan: &CapturePlan,
+    checkpoint: &Checkpoint,
+) -> (Option<u64>, bool) {
     let done = proof_parts(&checkpoint.proof).map_or(-1, |(_, xid)| i64::from(xid));
     let sql = "SELECT count(*) FILTER (WHERE get_byte(data, 0) IN (68, 73, 84, 85) AND xid::text::bigint <> $3), count(*)
                FROM pg_logical_slot_peek_binary_changes($1, NULL, $2, 'proto_version', '1', 'publication_names', $4)";

@@ -10,7 +10,9 @@ use crate::lsn;
 use crate::pgoutput::Message;
 use crate::replication::{ReplicationReader, ReplicationWriter, StreamMessage, connect};
 use async_trait::async_trait;
-use moorage_adapter::{AdapterError, ChangeStream, Result, SegmentSender, StreamStart, StreamedSegment, segment_channel};
+use moorage_adapter::{
+    AdapterError, ChangeStream, Result, SegmentSender, StreamStart, StreamedSegment, segment_channel,
+};
 use moorage_core::checkpoint::Durable;
 use moorage_core::sql::{quote_ident, quote_literal};
 use std::sync::Arc;
@@ -107,7 +109,8 @@ impl PostgresStream {
 #[async_trait]
 impl ChangeStream for PostgresStream {
     async fn next(&mut self) -> Result<StreamedSegment> {
-        let ended = || AdapterError::Lost { address: "the replication stream".into(), reason: "it ended".into() };
+        let ended =
+            || AdapterError::Lost { address: "the replication stream".into(), reason: "it ended".into() };
         self.segments.recv().await.unwrap_or_else(|| Err(ended()))
     }
 

@@ -24,7 +24,9 @@ pub(crate) fn client_config(address: &PostgresAddress) -> Result<ClientConfig, S
         SslMode::VerifyCa => Check::Authority(authorities(address, &provider)?),
         SslMode::VerifyFull => Check::AuthorityAndName(authorities(address, &provider)?),
         // As the server's own client library does: an authority that was named is checked in this mode too.
-        SslMode::Require if address.sslrootcert.is_some() => Check::Authority(authorities(address, &provider)?),
+        SslMode::Require if address.sslrootcert.is_some() => {
+            Check::Authority(authorities(address, &provider)?)
+        }
         _ => Check::Nothing,
     };
     let verifier = Arc::new(Verifier { check, provider });
@@ -37,7 +39,8 @@ fn authorities(
 ) -> Result<Arc<WebPkiServerVerifier>, String> {
     let mut roots = RootCertStore::empty();
     if let Some(path) = &address.sslrootcert {
-        let unreadable = |e: &dyn std::fmt::Display| format!("sslrootcert {} cannot be read: {e}", path.display());
+        let unreadable =
+            |e: &dyn std::fmt::Display| format!("sslrootcert {} cannot be read: {e}", path.display());
         for certificate in CertificateDer::pem_file_iter(path).map_err(|e| unreadable(&e))? {
             roots.add(certificate.map_err(|e| unreadable(&e))?).map_err(|e| unreadable(&e))?;
         }
@@ -47,7 +50,9 @@ fn authorities(
     if roots.is_empty() {
         return Err("no certificates of trusted authorities were found: name a file with sslrootcert".into());
     }
-    WebPkiServerVerifier::builder_with_provider(Arc::new(roots), provider.clone()).build().map_err(|e| e.to_string())
+    WebPkiServerVerifier::builder_with_provider(Arc::new(roots), provider.clone())
+        .build()
+        .map_err(|e| e.to_string())
 }
 
 #[derive(Debug)]

@@ -54,7 +54,11 @@ mod tests {
     #[case(-1, None, None)]
     #[case(((12 << 16) | 2) + 4, Some(12), Some(2))]
     #[case(((5 << 16) | (-3 & 0x7ff)) + 4, Some(5), Some(-3))]
-    fn a_numeric_keeps_its_digits(#[case] modifier: i32, #[case] precision: Option<u32>, #[case] scale: Option<i32>) {
+    fn a_numeric_keeps_its_digits(
+        #[case] modifier: i32,
+        #[case] precision: Option<u32>,
+        #[case] scale: Option<i32>,
+    ) {
         assert_eq!(decimal(modifier), LogicalType::Decimal { precision, scale });
     }
 }

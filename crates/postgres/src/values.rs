@@ -7,7 +7,11 @@ use moorage_core::column::{ColumnBuilder, Value};
 ///
 /// # Errors
 /// In words, without the value's content beyond what is needed, if the text is not one of the type.
-pub(crate) fn push_text(builder: &mut ColumnBuilder, logical: &LogicalType, text: &[u8]) -> Result<(), String> {
+pub(crate) fn push_text(
+    builder: &mut ColumnBuilder,
+    logical: &LogicalType,
+    text: &[u8],
+) -> Result<(), String> {
     if let LogicalType::Bytes = logical {
         let bytes = from_hex(text).ok_or("bytes that are not in hexadecimal form")?;
         return pushed(builder.push(Value::Bytes(&bytes)));
@@ -57,13 +61,17 @@ mod tests {
 
     #[test]
     fn an_instant_gets_its_whole_offset_also_before_christ() {
-        assert_eq!(full_offset("0044-03-15 12:00:00.5+00 BC").as_deref(), Some("0044-03-15 12:00:00.5+00:00 BC"));
+        assert_eq!(
+            full_offset("0044-03-15 12:00:00.5+00 BC").as_deref(),
+            Some("0044-03-15 12:00:00.5+00:00 BC")
+        );
         assert_eq!(full_offset("infinity"), None);
     }
 
     #[test]
     fn what_is_not_a_value_of_the_type_is_refused() {
-        let push = |logical: LogicalType, text: &[u8]| push_text(&mut ColumnBuilder::new(&logical), &logical, text);
+        let push =
+            |logical: LogicalType, text: &[u8]| push_text(&mut ColumnBuilder::new(&logical), &logical, text);
         assert!(push(LogicalType::Text, b"\xff").unwrap_err().contains("UTF-8"));
         assert!(push(LogicalType::Int16, b"40000").is_err());
         assert!(push(LogicalType::Bytes, b"\\x0").is_err());

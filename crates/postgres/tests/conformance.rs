@@ -1,4 +1,10 @@
 //! The PostgreSQL source against the suite for sources.
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    reason = "test code stops at the first surprise"
+)]
 
 use moorage_adapter::Source;
 use moorage_postgres::{PostgresAddress, PostgresSource};
@@ -19,7 +25,12 @@ fn statement(op: &Op) -> String {
     match op {
         Op::Insert(r) => format!("INSERT INTO berths VALUES ({}, {}, {})", r.0, text(&r.1), text(&r.2)),
         Op::Update(key, r) => {
-            format!("UPDATE berths SET id = {}, name = {}, note = {} WHERE id = {key}", r.0, text(&r.1), text(&r.2))
+            format!(
+                "UPDATE berths SET id = {}, name = {}, note = {} WHERE id = {key}",
+                r.0,
+                text(&r.1),
+                text(&r.2)
+            )
         }
         Op::Delete(key) => format!("DELETE FROM berths WHERE id = {key}"),
         Op::Truncate => "TRUNCATE berths".into(),

@@ -19,7 +19,8 @@ pub(crate) fn describe(db: &Connection, table: &str) -> rusqlite::Result<Option<
         .optional()?;
     let Some(name) = found else { return Ok(None) };
     let mut query = db.prepare("SELECT name, type FROM pragma_table_xinfo(?1)")?;
-    let columns = query.query_map([&name], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
+    let columns =
+        query.query_map([&name], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
     let rows = db.query_row(&format!("SELECT count(*) FROM {}", quote_ident(&name)), [], |r| r.get(0))?;
     let owner = meta::owner(db, &name)?.map(|(pipeline, _)| pipeline);
     Ok(Some(ExistingTable { columns, rows, owner }))
@@ -41,7 +42,9 @@ fn making(db: &Connection, path: &Path, pipeline: &str, plan: &TablePlan) -> Res
     match meta::owner(db, &plan.target).map_err(sql)? {
         Some((owner, _)) if owner != pipeline => Err(AdapterError::refused(
             format!("target table {}", plan.target),
-            format!("pipeline {owner} already writes it; change `into` so that each pipeline has tables of its own"),
+            format!(
+                "pipeline {owner} already writes it; change `into` so that each pipeline has tables of its own"
+            ),
         )),
         Some((_, false)) => Ok(Making::Again),
         adopted => check_adoption(plan, &existing, adopted.is_some()).map(|()| Making::Adopt),

@@ -47,7 +47,9 @@ impl TargetDialect for SqliteDialect {
             LogicalType::Bool => declared("BOOLEAN", ""),
             LogicalType::Int16 | LogicalType::Int32 | LogicalType::Int64 => declared("INTEGER", ""),
             // Without a declared type a column has no affinity. With REAL, negative zero would become zero.
-            LogicalType::Float32 | LogicalType::Float64 => declared("", "a 64-bit float; NaN is the text 'NaN'"),
+            LogicalType::Float32 | LogicalType::Float64 => {
+                declared("", "a 64-bit float; NaN is the text 'NaN'")
+            }
             LogicalType::Decimal { precision, scale } => match storage(&column.logical) {
                 Storage::Plain => declared(
                     "TEXT",

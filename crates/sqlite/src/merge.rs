@@ -78,12 +78,19 @@ impl Writer<'_> {
             Some(image) => self.converter.convert(column, image.value(self.blocks, column)),
             None => Err(AdapterError::Value {
                 table: self.plan.table().to_string(),
-                what: format!("column {} has no value in a captured change", self.plan.schema.columns[column].name),
+                what: format!(
+                    "column {} has no value in a captured change",
+                    self.plan.schema.columns[column].name
+                ),
             }),
         }
     }
 
-    fn values<'a>(&'a self, cells: &Cells, columns: impl IntoIterator<Item = usize>) -> Result<Vec<ToSqlOutput<'a>>> {
+    fn values<'a>(
+        &'a self,
+        cells: &Cells,
+        columns: impl IntoIterator<Item = usize>,
+    ) -> Result<Vec<ToSqlOutput<'a>>> {
         columns.into_iter().map(|c| self.cell(cells, c)).collect()
     }
 
@@ -127,7 +134,9 @@ impl Writer<'_> {
         let missing: Vec<usize> = (0..self.width()).filter(|&c| row.cells.at(c).is_none()).collect();
         let found: Option<Vec<Owned>> = self
             .prepare(&self.statements.fetch(&missing))?
-            .query_row(params_from_iter(self.key_of(origin)?), |r| (0..missing.len()).map(|i| r.get(i)).collect())
+            .query_row(params_from_iter(self.key_of(origin)?), |r| {
+                (0..missing.len()).map(|i| r.get(i)).collect()
+            })
             .optional()
             .map_err(|e| self.sql(e))?;
         found.map(|values| missing.into_iter().zip(values).collect()).ok_or_else(|| self.row_missing())
@@ -183,7 +192,9 @@ impl Writer<'_> {
         }
         let mut insert = self.prepare(&self.statements.insert())?;
         for row in rows {
-            insert.execute(params_from_iter(self.values(&row.cells, 0..self.width())?)).map_err(|e| self.sql(e))?;
+            insert
+                .execute(params_from_iter(self.values(&row.cells, 0..self.width())?))
+                .map_err(|e| self.sql(e))?;
         }
         Ok(())
     }
@@ -229,7 +240,12 @@ impl Writer<'_> {
         Ok(())
     }
 
-    fn write_moved(&self, upsert: &mut CachedStatement<'_>, row: &NetRow, fetched: Vec<(usize, Owned)>) -> Result<()> {
+    fn write_moved(
+        &self,
+        upsert: &mut CachedStatement<'_>,
+        row: &NetRow,
+        fetched: Vec<(usize, Owned)>,
+    ) -> Result<()> {
         let mut fetched = fetched.into_iter().peekable();
         let mut values: Vec<ToSqlOutput<'_>> = Vec::with_capacity(self.width());
         for column in 0..self.width() {

@@ -42,14 +42,17 @@ pub(crate) fn create(db: &Connection) -> Sql<()> {
 }
 
 fn exists(db: &Connection) -> Sql<bool> {
-    db.query_row("SELECT count(*) = 2 FROM sqlite_schema WHERE name IN ('moorage_checkpoints', 'moorage_tables')", [], |r| {
-        r.get(0)
-    })
+    db.query_row(
+        "SELECT count(*) = 2 FROM sqlite_schema WHERE name IN ('moorage_checkpoints', 'moorage_tables')",
+        [],
+        |r| r.get(0),
+    )
 }
 
 fn from_json<T: serde::de::DeserializeOwned>(column: usize, text: &str) -> Sql<T> {
-    serde_json::from_str(text)
-        .map_err(|e| rusqlite::Error::FromSqlConversionFailure(column, rusqlite::types::Type::Text, Box::new(e)))
+    serde_json::from_str(text).map_err(|e| {
+        rusqlite::Error::FromSqlConversionFailure(column, rusqlite::types::Type::Text, Box::new(e))
+    })
 }
 
 fn to_json(value: &impl serde::Serialize) -> Sql<String> {
@@ -100,7 +103,8 @@ pub(crate) fn tables(db: &Connection, pipeline: &str) -> Sql<Vec<StoredTable>> {
          FROM moorage_tables WHERE pipeline = ?1 ORDER BY source_table",
     )?;
     let rows = query.query_map([pipeline], |r| {
-        let mut counters = TableCounters { merged: r.get(9)?, reduced: r.get(10)?, ..TableCounters::default() };
+        let mut counters =
+            TableCounters { merged: r.get(9)?, reduced: r.get(10)?, ..TableCounters::default() };
         counters.read.inserts = r.get(5)?;
         counters.read.updates = r.get(6)?;
         counters.read.deletes = r.get(7)?;
@@ -131,7 +135,13 @@ pub(crate) fn owner(db: &Connection, target: &str) -> Sql<Option<(String, bool)>
     .optional()
 }
 
-pub(crate) fn remember_loading(db: &Connection, pipeline: &str, plan: &TablePlan, adopted: bool, keeps_rows: bool) -> Sql<()> {
+pub(crate) fn remember_loading(
+    db: &Connection,
+    pipeline: &str,
+    plan: &TablePlan,
+    adopted: bool,
+    keeps_rows: bool,
+) -> Sql<()> {
     db.execute("DELETE FROM moorage_tables WHERE target = ?1 COLLATE NOCASE", [&plan.target])?;
     db.execute(
         "INSERT INTO moorage_tables (target, pipeline, source_table, state, adopted, keeps_rows, plan) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",

@@ -34,14 +34,19 @@ impl Statements {
             .filter(|i| !self.key.contains(i))
             .map(|i| format!("{0} = excluded.{0}", self.columns[i]))
             .collect();
-        let action = if sets.is_empty() { "NOTHING".into() } else { format!("UPDATE SET {}", sets.join(", ")) };
+        let action =
+            if sets.is_empty() { "NOTHING".into() } else { format!("UPDATE SET {}", sets.join(", ")) };
         format!("{} ON CONFLICT ({}) DO {action}", self.insert(), key.join(", "))
     }
 
     /// The key's parameters follow `first` other ones.
     fn where_key(&self, first: usize) -> String {
-        let terms: Vec<String> =
-            self.key.iter().enumerate().map(|(i, &k)| format!("{} = ?{}", self.columns[k], first + i + 1)).collect();
+        let terms: Vec<String> = self
+            .key
+            .iter()
+            .enumerate()
+            .map(|(i, &k)| format!("{} = ?{}", self.columns[k], first + i + 1))
+            .collect();
         terms.join(" AND ")
     }
 
@@ -83,7 +88,9 @@ fn row_id_name(plan: &TablePlan) -> &'static str {
 /// Whether the key is one integer column, which SQLite then uses as the row number itself.
 fn integer_key(plan: &TablePlan) -> Option<usize> {
     match &plan.schema.identity {
-        RowIdentity::Key(key) if key.len() == 1 && plan.schema.columns[key[0]].logical.is_integer() => Some(key[0]),
+        RowIdentity::Key(key) if key.len() == 1 && plan.schema.columns[key[0]].logical.is_integer() => {
+            Some(key[0])
+        }
         _ => None,
     }
 }

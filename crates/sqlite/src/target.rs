@@ -8,8 +8,8 @@ use crate::{create, merge, meta};
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_adapter::{
-    AdapterError, ExistingTable, LoadedTable, Merge, Result, Step, StoredTable, TableProgress, TableState, Target,
-    TargetAddress,
+    AdapterError, ExistingTable, LoadedTable, Merge, Result, Step, StoredTable, TableProgress, TableState,
+    Target, TargetAddress,
 };
 use moorage_core::change::ChangeBlock;
 use moorage_core::checkpoint::{Checkpoint, Durable};
@@ -90,8 +90,10 @@ impl SqliteTarget {
                 return Ok(());
             }
             drop(db);
-            std::fs::remove_file(path.as_path())
-                .map_err(|e| AdapterError::Io { what: format!("removing {}", path.display()), reason: e.to_string() })
+            std::fs::remove_file(path.as_path()).map_err(|e| AdapterError::Io {
+                what: format!("removing {}", path.display()),
+                reason: e.to_string(),
+            })
         })
         .await
     }
@@ -101,7 +103,9 @@ impl SqliteTarget {
         work: impl FnOnce(&mut Connection, &Path) -> Result<T> + Send + 'static,
     ) -> Result<T> {
         let done = self.with(true, work).await?;
-        done.ok_or_else(|| AdapterError::refused(format!("target {}", self.path.display()), "the file was not opened"))
+        done.ok_or_else(|| {
+            AdapterError::refused(format!("target {}", self.path.display()), "the file was not opened")
+        })
     }
 
     async fn read<T: Send + Default + 'static>(
@@ -129,7 +133,8 @@ fn open(path: &Path) -> Result<Connection> {
             format!("the folder {} does not exist", folder.display()),
         ));
     }
-    let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_CREATE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+    let flags =
+        OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_CREATE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
     let db = Connection::open_with_flags(path, flags).map_err(failed)?;
     db.busy_timeout(BUSY_TIMEOUT).map_err(failed)?;
     db.set_prepared_statement_cache_capacity(256);
@@ -146,7 +151,8 @@ fn open(path: &Path) -> Result<Connection> {
 /// Runs `work` in a transaction of its own.
 fn transact<T>(db: &mut Connection, path: &Path, work: impl FnOnce(&Connection) -> Result<T>) -> Result<T> {
     let failed = |e| sql_error(path, "committing", e);
-    let transaction = db.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate).map_err(failed)?;
+    let transaction =
+        db.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate).map_err(failed)?;
     let done = work(&transaction)?;
     transaction.commit().map_err(failed)?;
     Ok(done)
@@ -220,7 +226,8 @@ impl Target for SqliteTarget {
     async fn save_checkpoint(&self, checkpoint: &Checkpoint) -> Result<Durable> {
         let checkpoint = checkpoint.clone();
         self.write(move |db, path| {
-            meta::save_checkpoint(db, &checkpoint).map_err(|e| sql_error(path, "saving the checkpoint", e))?;
+            meta::save_checkpoint(db, &checkpoint)
+                .map_err(|e| sql_error(path, "saving the checkpoint", e))?;
             Ok(Durable::committed(checkpoint))
         })
         .await
@@ -264,10 +271,13 @@ impl Target for SqliteTarget {
 
     async fn begin(&self, pipeline: &str, tables: &[TablePlan]) -> Result<Box<dyn Merge>> {
         let states = self.tables(pipeline).await?;
-        let strict = |target: &str| states.iter().any(|s| s.plan.target == target && s.state == TableState::Live);
+        let strict =
+            |target: &str| states.iter().any(|s| s.plan.target == target && s.state == TableState::Live);
         let tables: Vec<_> = tables.iter().map(|t| (t.clone(), strict(&t.target))).collect();
-        self.write(|db, path| db.execute_batch("BEGIN IMMEDIATE").map_err(|e| sql_error(path, "opening a batch", e)))
-            .await?;
+        self.write(|db, path| {
+            db.execute_batch("BEGIN IMMEDIATE").map_err(|e| sql_error(path, "opening a batch", e))
+        })
+        .await?;
         let guard = self.db.clone().lock_owned().await;
         Ok(Box::new(SqliteMerge {
             path: self.path.clone(),
@@ -400,7 +410,8 @@ impl Merge for SqliteMerge {
         })
         .await?;
         self.db = None;
-        let progress = progress.into_iter().map(|(target, counters)| TableProgress { target, counters }).collect();
+        let progress =
+            progress.into_iter().map(|(target, counters)| TableProgress { target, counters }).collect();
         Ok((Durable::committed(checkpoint), progress))
     }
 }

@@ -49,17 +49,16 @@ impl Converter {
     fn not_a_decimal(&self, column: usize, text: &str) -> AdapterError {
         AdapterError::Value {
             table: self.table.clone(),
-            what: format!("column {}: {text:?} does not fit the declared decimal type", self.columns[column].0),
+            what: format!(
+                "column {}: {text:?} does not fit the declared decimal type",
+                self.columns[column].0
+            ),
         }
     }
 }
 
 fn real(f: f64) -> ValueRef<'static> {
-    if f.is_nan() {
-        ValueRef::Text(b"NaN")
-    } else {
-        ValueRef::Real(f)
-    }
+    if f.is_nan() { ValueRef::Text(b"NaN") } else { ValueRef::Real(f) }
 }
 
 /// The double whose shortest text is the single's: what people see in the source is what they see in

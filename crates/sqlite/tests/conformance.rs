@@ -1,4 +1,10 @@
 //! The SQLite target against the suite for targets.
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    reason = "test code stops at the first surprise"
+)]
 
 use moorage_adapter::Target;
 use moorage_core::plan::TablePlan;
@@ -21,7 +27,8 @@ impl TargetUnderTest for Sqlite {
 
     fn rows(&self, table: &str) -> Vec<Row> {
         let db = Connection::open(&self.path).unwrap();
-        let Ok(mut query) = db.prepare(&format!("SELECT id, name, note FROM {table} ORDER BY 1, 2, 3")) else {
+        let Ok(mut query) = db.prepare(&format!("SELECT id, name, note FROM {table} ORDER BY 1, 2, 3"))
+        else {
             return Vec::new();
         };
         let rows = query.query_map([], |r| Ok(Row(r.get(0)?, r.get(1)?, r.get(2)?))).unwrap();
@@ -32,7 +39,8 @@ impl TargetUnderTest for Sqlite {
         let db = Connection::open(&self.path).unwrap();
         db.execute_batch(&self.target.definition(plan)).unwrap();
         for row in rows {
-            db.execute(&format!("INSERT INTO {} VALUES (?1, ?2, ?3)", plan.target), (row.0, &row.1, &row.2)).unwrap();
+            db.execute(&format!("INSERT INTO {} VALUES (?1, ?2, ?3)", plan.target), (row.0, &row.1, &row.2))
+                .unwrap();
         }
     }
 }

@@ -3,7 +3,8 @@
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_adapter::{
-    AdapterError, ExistingTable, LoadedTable, Merge, Result, Step, StoredTable, TableProgress, Target, TargetAddress,
+    AdapterError, ExistingTable, LoadedTable, Merge, Result, Step, StoredTable, TableProgress, Target,
+    TargetAddress,
 };
 use moorage_core::change::ChangeBlock;
 use moorage_core::checkpoint::{Checkpoint, Durable};

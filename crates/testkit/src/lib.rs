@@ -1,6 +1,11 @@
 //! What tests share: private PostgreSQL servers, in-memory fakes, and one conformance suite for all
 //! sources and one for all targets. Like tests, it stops at the first surprise.
-#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "test code stops at the first surprise")]
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    reason = "test code stops at the first surprise"
+)]
 
 pub mod conformance;
 mod faulty;

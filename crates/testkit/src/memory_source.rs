@@ -3,8 +3,9 @@
 use crate::rows::{Op, Row, berths_source_table, block_of, rows_of_batch};
 use async_trait::async_trait;
 use moorage_adapter::{
-    AdapterError, CapturePlan, CaptureState, ChangeStream, Events, Head, Prepared, Removed, Result, SegmentSender,
-    SnapshotMark, SnapshotSink, Source, SourceAddress, Step, StreamStart, StreamedSegment, Waiting, segment_channel,
+    AdapterError, CapturePlan, CaptureState, ChangeStream, Events, Head, Prepared, Removed, Result,
+    SegmentSender, SnapshotMark, SnapshotSink, Source, SourceAddress, Step, StreamStart, StreamedSegment,
+    Waiting, segment_channel,
 };
 use moorage_core::change::{Segment, Transaction};
 use moorage_core::checkpoint::{CapturePoint, Checkpoint, Durable, Refusal, SourceIdentity};
@@ -125,9 +126,13 @@ async fn send_log(
             continue;
         };
         at += 1;
-        let transaction =
-            Arc::new(Transaction { position: position(at), proof: logged.proof, committed_at: chrono::Utc::now() });
-        let mut segment = Segment { commits: 1, last_commit: Some(transaction.clone()), ..Segment::default() };
+        let transaction = Arc::new(Transaction {
+            position: position(at),
+            proof: logged.proof,
+            committed_at: chrono::Utc::now(),
+        });
+        let mut segment =
+            Segment { commits: 1, last_commit: Some(transaction.clone()), ..Segment::default() };
         if at > covered && !logged.ops.is_empty() {
             let no_old = |_| panic!("keyed");
             segment.blocks.push(block_of(&schema, &transaction, &mut order, &logged.ops, no_old));
@@ -173,7 +178,13 @@ impl Source for MemorySource {
         text.parse().ok().map(position)
     }
 
-    async fn prepare(&self, capture: &CapturePlan, _: &[TablePlan], again: bool, _: &Events) -> Result<Prepared> {
+    async fn prepare(
+        &self,
+        capture: &CapturePlan,
+        _: &[TablePlan],
+        again: bool,
+        _: &Events,
+    ) -> Result<Prepared> {
         let mut inner = self.inner.lock().unwrap();
         let now = inner.log.len();
         if again {
@@ -202,7 +213,8 @@ impl Source for MemorySource {
             for chunk in rows.chunks(2) {
                 sink.rows(table, rows_of_batch(&plan.schema, chunk)).await?;
             }
-            sink.finished(table, SnapshotMark { text: mark.to_string(), complete_at: position(mark) }).await?;
+            sink.finished(table, SnapshotMark { text: mark.to_string(), complete_at: position(mark) })
+                .await?;
         }
         Ok(())
     }
@@ -210,7 +222,8 @@ impl Source for MemorySource {
     async fn changes(&self, start: StreamStart, _: &Events) -> Result<Box<dyn ChangeStream>> {
         let from: usize = start.checkpoint.position.parse().unwrap();
         let proof = &start.checkpoint.proof;
-        let found = from.checked_sub(1).and_then(|i| self.inner.lock().unwrap().log.get(i).map(|l| l.proof.clone()));
+        let found =
+            from.checked_sub(1).and_then(|i| self.inner.lock().unwrap().log.get(i).map(|l| l.proof.clone()));
         if !proof.is_empty() && found.as_ref() != Some(proof) {
             let (position, found) = (start.checkpoint.position, found.unwrap_or_default());
             return Err(AdapterError::History(Refusal::OtherHistory { position, found }));
@@ -218,7 +231,8 @@ impl Source for MemorySource {
         let table = &start.tables[0];
         let covered = table.mark.as_ref().map_or(0, |m| m.text.parse().unwrap());
         let (sender, segments) = segment_channel(1 << 20);
-        let task = send_log(self.inner.clone(), self.grew.clone(), table.plan.schema.clone(), covered, from, sender);
+        let task =
+            send_log(self.inner.clone(), self.grew.clone(), table.plan.schema.clone(), covered, from, sender);
         Ok(Box::new(MemoryStream { segments, inner: self.inner.clone(), task: tokio::spawn(task) }))
     }
 

@@ -4,9 +4,10 @@ use crate::rows::{Op, Row, row_at};
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_adapter::{
-    AdapterError, ExistingTable, LoadedTable, Merge, Result, Step, StoredTable, TableProgress, TableState, Target,
-    TargetAddress,
+    AdapterError, ExistingTable, LoadedTable, Merge, Result, Step, StoredTable, TableProgress, TableState,
+    Target, TargetAddress,
 };
+use moorage_core::Column;
 use moorage_core::change::{ChangeBlock, ChangeKind};
 use moorage_core::checkpoint::{Checkpoint, Durable};
 use moorage_core::column::Value;
@@ -15,7 +16,6 @@ use moorage_core::finding::Finding;
 use moorage_core::plan::{Declared, ExistingRowsChoice, TablePlan, TargetDialect};
 use moorage_core::reduce::{Cells, reduce};
 use moorage_core::schema::RowIdentity;
-use moorage_core::Column;
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex};
 
@@ -56,7 +56,8 @@ impl TargetDialect for Dialect {
 impl MemoryTarget {
     /// A table's rows, sorted.
     pub fn rows(&self, table: &str) -> Vec<Row> {
-        let mut rows = self.inner.lock().unwrap().tables.get(table).map(|t| t.rows.clone()).unwrap_or_default();
+        let mut rows =
+            self.inner.lock().unwrap().tables.get(table).map(|t| t.rows.clone()).unwrap_or_default();
         rows.sort();
         rows
     }
@@ -121,7 +122,8 @@ fn apply(rows: &mut Vec<Row>, identity: &RowIdentity, blocks: &[&ChangeBlock]) -
     }
     for gone in &reduced.gone {
         if *identity == RowIdentity::WholeRow {
-            let whole = Row(key(gone, blocks), cell(gone, blocks, 1).flatten(), cell(gone, blocks, 2).flatten());
+            let whole =
+                Row(key(gone, blocks), cell(gone, blocks, 1).flatten(), cell(gone, blocks, 2).flatten());
             let at = rows.iter().position(|r| *r == whole).ok_or_else(|| refused("no such row"))?;
             rows.remove(at);
         } else {
@@ -131,7 +133,10 @@ fn apply(rows: &mut Vec<Row>, identity: &RowIdentity, blocks: &[&ChangeBlock]) -
     for (net, moved) in reduced.rows.iter().zip(moved) {
         let id = key(&net.cells, blocks);
         let base = moved.or_else(|| find(rows, id));
-        let value = |c: usize| cell(&net.cells, blocks, c).unwrap_or_else(|| base.as_ref().and_then(|b| if c == 1 { b.1.clone() } else { b.2.clone() }));
+        let value = |c: usize| {
+            cell(&net.cells, blocks, c)
+                .unwrap_or_else(|| base.as_ref().and_then(|b| if c == 1 { b.1.clone() } else { b.2.clone() }))
+        };
         let new = Row(id, value(1), value(2));
         if *identity != RowIdentity::WholeRow {
             rows.retain(|r| r.0 != id);
@@ -158,7 +163,8 @@ fn ops(block: &ChangeBlock) -> impl Iterator<Item = Op> {
 impl Merge for MemoryMerge {
     async fn write(&mut self, blocks: &[ChangeBlock]) -> Result<()> {
         for plan in self.plans.clone() {
-            let own: Vec<&ChangeBlock> = blocks.iter().filter(|b| b.schema().table == *plan.table()).collect();
+            let own: Vec<&ChangeBlock> =
+                blocks.iter().filter(|b| b.schema().table == *plan.table()).collect();
             if own.is_empty() {
                 continue;
             }
@@ -296,8 +302,12 @@ impl Target for MemoryTarget {
 
     async fn teardown(&self, _: &str, dry: bool) -> Result<Vec<Step>> {
         let mut inner = self.inner.lock().unwrap();
-        let ours: Vec<String> =
-            inner.tables.iter().filter(|(_, t)| t.stored.is_some() && !t.adopted).map(|(n, _)| n.clone()).collect();
+        let ours: Vec<String> = inner
+            .tables
+            .iter()
+            .filter(|(_, t)| t.stored.is_some() && !t.adopted)
+            .map(|(n, _)| n.clone())
+            .collect();
         if !dry {
             inner.tables.retain(|name, _| !ours.contains(name));
             inner.tables.values_mut().for_each(|t| t.stored = None);

@@ -77,7 +77,9 @@ impl PostgresServer {
         std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755)).unwrap();
         give_to_server_user(folder.path());
         let data = folder.path().join("data");
-        run(as_server_user(&program("initdb")).args(["-A", "trust", "-U", "postgres", "--no-sync", "-E", "UTF8", "--locale=C.UTF-8", "-D"]).arg(&data));
+        run(as_server_user(&program("initdb"))
+            .args(["-A", "trust", "-U", "postgres", "--no-sync", "-E", "UTF8", "--locale=C.UTF-8", "-D"])
+            .arg(&data));
         let mut server = Self { folder, port: free_port(), watchdog: None };
         server.configure(&[
             "wal_level = logical",
@@ -89,7 +91,10 @@ impl PostgresServer {
             "listen_addresses = '127.0.0.1'",
             "shared_buffers = 64MB",
         ]);
-        server.configure(&[&format!("port = {}", server.port), &format!("unix_socket_directories = '{}'", server.folder.path().display())]);
+        server.configure(&[
+            &format!("port = {}", server.port),
+            &format!("unix_socket_directories = '{}'", server.folder.path().display()),
+        ]);
         server.configure(settings);
         server.boot();
         server
@@ -124,7 +129,11 @@ impl PostgresServer {
     }
 
     fn boot(&mut self) {
-        let log = std::fs::OpenOptions::new().create(true).append(true).open(self.folder.path().join("log")).unwrap();
+        let log = std::fs::OpenOptions::new()
+            .create(true)
+            .append(true)
+            .open(self.folder.path().join("log"))
+            .unwrap();
         // The shell starts the server, waits for its own input to close, then stops the server.
         let script = format!(
             "'{}' -D '{}' </dev/null & server=$!; trap '' INT TERM; cat >/dev/null; kill -QUIT $server 2>/dev/null; wait $server",
@@ -132,7 +141,12 @@ impl PostgresServer {
             self.data().display()
         );
         let mut shell = as_server_user(Path::new("/bin/sh"));
-        shell.args(["-c", &script]).stdin(Stdio::piped()).stdout(log.try_clone().unwrap()).stderr(log).process_group(0);
+        shell
+            .args(["-c", &script])
+            .stdin(Stdio::piped())
+            .stdout(log.try_clone().unwrap())
+            .stderr(log)
+            .process_group(0);
         self.watchdog = Some(shell.spawn().expect("a shell"));
         wait_until("the server accepts connections", || self.try_session("postgres").is_some());
     }
@@ -160,7 +174,10 @@ impl PostgresServer {
         give_to_server_user(folder.path());
         run(as_server_user(Path::new("/bin/cp")).arg("-a").arg(self.data()).arg(folder.path().join("data")));
         let mut copy = Self { folder, port: free_port(), watchdog: None };
-        copy.configure(&[&format!("port = {}", copy.port), &format!("unix_socket_directories = '{}'", copy.folder.path().display())]);
+        copy.configure(&[
+            &format!("port = {}", copy.port),
+            &format!("unix_socket_directories = '{}'", copy.folder.path().display()),
+        ]);
         copy.boot();
         self.boot();
         copy
@@ -193,7 +210,11 @@ impl PostgresServer {
     }
 
     fn try_session(&self, database: &str) -> Option<Session> {
-        Session::open(&format!("host={} port={} user=postgres dbname={database}", self.folder.path().display(), self.port))
+        Session::open(&format!(
+            "host={} port={} user=postgres dbname={database}",
+            self.folder.path().display(),
+            self.port
+        ))
     }
 
     /// Runs one of the server's programs, such as pgbench, against a database, and gives its output.
@@ -213,7 +234,9 @@ impl Drop for PostgresServer {
 
 fn runtime() -> &'static Runtime {
     static RUNTIME: OnceLock<Runtime> = OnceLock::new();
-    RUNTIME.get_or_init(|| tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build().unwrap())
+    RUNTIME.get_or_init(|| {
+        tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build().unwrap()
+    })
 }
 
 /// A session in a database, usable from plain test functions.
@@ -245,7 +268,8 @@ impl Session {
 
     /// Runs statements that may fail; the server's words if they do.
     pub fn try_run(&self, sql: &str) -> Result<(), String> {
-        wait_for(self.client.batch_execute(sql)).map_err(|e| e.as_db_error().map_or(e.to_string(), |d| d.message().to_string()))
+        wait_for(self.client.batch_execute(sql))
+            .map_err(|e| e.as_db_error().map_or(e.to_string(), |d| d.message().to_string()))
     }
 
     /// Asks for rows.

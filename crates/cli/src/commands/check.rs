@@ -36,19 +36,34 @@ pub async fn check(global: &Global, which: &Pipelines) -> Result<Finished, Failu
 async fn findings(pipeline: &Pipeline) -> Vec<Finding> {
     let mut findings = match pipeline.source.inspect(&pipeline.capture()).await {
         Ok(found) => found,
-        Err(e) => vec![Finding::problem("connection", e.to_string(), "nothing can be read", "mend what the message names")],
+        Err(e) => vec![Finding::problem(
+            "connection",
+            e.to_string(),
+            "nothing can be read",
+            "mend what the message names",
+        )],
     };
     if let Ok(tables) = pipeline.source.discover().await {
         let plan = moorage_core::plan::plan(&pipeline.config, &tables, pipeline.target.dialect());
         let found = format!("{} picked tables can be carried", plan.tables.len());
         if plan.tables.is_empty() {
             let why = "a run would have nothing to do";
-            findings.push(Finding::problem("tables", found, why, "moorage tables, then change include and exclude"));
+            findings.push(Finding::problem(
+                "tables",
+                found,
+                why,
+                "moorage tables, then change include and exclude",
+            ));
         } else {
             findings.push(Finding::ok("tables", found));
         }
         for refused in plan.refused {
-            findings.push(Finding::problem(refused.table.to_string(), refused.why, "a run would leave it out", ""));
+            findings.push(Finding::problem(
+                refused.table.to_string(),
+                refused.why,
+                "a run would leave it out",
+                "",
+            ));
         }
     }
     match pipeline.target.inspect().await {
@@ -75,7 +90,7 @@ fn show(global: &Global, pipeline: &Pipeline, findings: &[Finding]) {
         }
         table.add_row([render::tinted(global, word, color), f.subject.as_str().into(), text.into()]);
     }
-    render::out(table.to_string());
+    render::out(table.trim_fmt());
     let problems = findings.iter().filter(|f| f.severity == Severity::Problem).count();
     render::out(match problems {
         0 => "ready: `moorage plan` shows what a run will make, `moorage run` does it".to_string(),

@@ -103,7 +103,8 @@ fn show(global: &Global, pipeline: &Pipeline, plan: &Plan, problems: &[Option<(S
         if let Some((problem, refused)) = problem {
             render::out(format!("  {}{problem}", if *refused { "problem: " } else { "" }));
         }
-        let mut columns = render::table(global, &["  column", "source type", "target column", "target type", "note"]);
+        let mut columns =
+            render::table(global, &["  column", "source type", "target column", "target type", "note"]);
         for (from, to) in table.schema.columns.iter().zip(&table.columns) {
             let sql = if to.declared.sql.is_empty() { "(any)" } else { &to.declared.sql };
             columns.add_row([
@@ -115,9 +116,15 @@ fn show(global: &Global, pipeline: &Pipeline, plan: &Plan, problems: &[Option<(S
             ]);
         }
         for (name, why) in &table.left_out {
-            columns.add_row([format!("  {name}"), String::new(), "left out".into(), String::new(), why.clone()]);
+            columns.add_row([
+                format!("  {name}"),
+                String::new(),
+                "left out".into(),
+                String::new(),
+                why.clone(),
+            ]);
         }
-        render::out(columns.to_string());
+        render::out(columns.trim_fmt());
     }
     for refused in &plan.refused {
         render::out(format!("\n{}: refused: {}", refused.table, refused.why));

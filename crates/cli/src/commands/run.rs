@@ -71,8 +71,13 @@ fn renderer(global: &Global, pipeline: &str) -> Events {
 
 fn say_outcome(global: &Global, pipeline: &str, outcome: &Outcome) -> Result<(), Failure> {
     let (word, text) = match outcome {
-        Outcome::CaughtUp => ("caught_up", "caught up: everything that was committed when the run began is in the target".to_string()),
-        Outcome::Copied => ("copied", "copied; nothing is followed and nothing was left in the source".to_string()),
+        Outcome::CaughtUp => (
+            "caught_up",
+            "caught up: everything that was committed when the run began is in the target".to_string(),
+        ),
+        Outcome::Copied => {
+            ("copied", "copied; nothing is followed and nothing was left in the source".to_string())
+        }
         Outcome::Stopped { by } => ("stopped", format!("stopped by {by}; the next run goes on from here")),
     };
     if render::wants_json(global) {

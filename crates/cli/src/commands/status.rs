@@ -37,7 +37,17 @@ fn show(global: &Global, status: &PipelineStatus) {
     if status.tables.is_empty() {
         return;
     }
-    let head = ["table", "target", "state", "rows", "inserts", "updates", "deletes", "since last look", "last change"];
+    let head = [
+        "table",
+        "target",
+        "state",
+        "rows",
+        "inserts",
+        "updates",
+        "deletes",
+        "since last look",
+        "last change",
+    ];
     let mut table = render::table(global, &head);
     for t in &status.tables {
         let read = t.changes.read;
@@ -54,7 +64,7 @@ fn show(global: &Global, status: &PipelineStatus) {
         ]);
     }
     render::out("");
-    render::out(table.to_string());
+    render::out(table.trim_fmt());
 }
 
 fn now(status: &PipelineStatus) -> String {
@@ -73,7 +83,8 @@ fn now(status: &PipelineStatus) -> String {
                 (Some(outcome), None) => (outcome.as_str(), ""),
                 (None, _) => ("killed", "no word was left; the next run goes on from the checkpoint"),
             };
-            let at = run.ended_at.as_deref().map(|t| format!(" at {}", render::clock_text(t))).unwrap_or_default();
+            let at =
+                run.ended_at.as_deref().map(|t| format!(" at {}", render::clock_text(t))).unwrap_or_default();
             format!("not running; the last run ended{at}: {outcome}, {why}")
         }
     }
@@ -81,21 +92,31 @@ fn now(status: &PipelineStatus) -> String {
 
 fn complete(status: &PipelineStatus) -> Option<String> {
     match status.stage? {
-        Stage::Preparing => return Some("a set-up was begun and not finished; the next run begins again".into()),
+        Stage::Preparing => {
+            return Some("a set-up was begun and not finished; the next run begins again".into());
+        }
         Stage::SnapshotOnly => return Some("copied once; nothing is followed".into()),
         Stage::Following => {}
     }
     let behind = status.waiting.as_ref().map_or("what waits is not known".to_string(), |w| match w.changes {
-        Some(n) if w.or_more => format!("{} or more changes wait ({})", render::number(n), render::size(w.bytes)),
+        Some(n) if w.or_more => {
+            format!("{} or more changes wait ({})", render::number(n), render::size(w.bytes))
+        }
         Some(1) => "1 change waits".into(),
         Some(n) => format!("{} changes wait", render::number(n)),
         None => format!("{} of log behind the source", render::size(w.bytes)),
     });
-    let kept = status.waiting.as_ref().map(|w| format!("; the source keeps {} of log", render::size(w.retained_bytes)));
+    let kept = status
+        .waiting
+        .as_ref()
+        .map(|w| format!("; the source keeps {} of log", render::size(w.retained_bytes)));
     let ago = |t: chrono::DateTime<Utc>| render::span((Utc::now() - t).num_milliseconds().max(0) as u64);
     let complete = match status.complete_up_to {
         Some(at) => format!("target complete up to source commit {} ({} ago)", render::clock(at), ago(at)),
-        None => format!("target complete up to its snapshot, position {}", status.position.as_deref().unwrap_or("?")),
+        None => format!(
+            "target complete up to its snapshot, position {}",
+            status.position.as_deref().unwrap_or("?")
+        ),
     };
     let only = if status.changes_only { "; changes only, no snapshot was taken" } else { "" };
     Some(format!("{complete}; {behind}{}{only}", kept.unwrap_or_default()))

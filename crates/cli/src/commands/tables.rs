@@ -46,7 +46,10 @@ pub async fn tables(global: &Global, which: &Pipelines) -> Result<Finished, Fail
             continue;
         }
         render::out(format!("{}: pipeline {}", global.file.display(), pipeline.name));
-        let mut table = render::table(global, &["picked", "table", "key", "columns", "rows (about)", "size", "note"]);
+        let mut table = render::table(
+            global,
+            &["picked", "table", "key", "columns", "rows (about)", "size (about)", "note"],
+        );
         for t in &all {
             table.add_row([
                 if t.picked { "yes".into() } else { "".into() },
@@ -54,12 +57,16 @@ pub async fn tables(global: &Global, which: &Pipelines) -> Result<Finished, Fail
                 t.key.as_str().into(),
                 render::right(t.columns),
                 render::right(t.row_estimate.map_or("?".into(), render::number)),
-                render::right(render::size(t.bytes)),
+                render::right(if t.row_estimate.is_none() { "?".into() } else { render::size(t.bytes) }),
                 t.note.as_str().into(),
             ]);
         }
-        render::out(table.to_string());
-        render::out(format!("{} of {} tables are picked", all.iter().filter(|t| t.picked).count(), all.len()));
+        render::out(table.trim_fmt());
+        render::out(format!(
+            "{} of {} tables are picked",
+            all.iter().filter(|t| t.picked).count(),
+            all.len()
+        ));
     }
     Ok(Finished::Clean)
 }

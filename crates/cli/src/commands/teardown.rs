@@ -26,7 +26,7 @@ pub async fn teardown(global: &Global, args: &TeardownArgs) -> Result<Finished, 
         for step in source.steps.iter().chain(&target) {
             table.add_row([&step.what, &step.outcome]);
         }
-        render::out(table.to_string());
+        render::out(table.trim_fmt());
         render::out(match (args.dry_run, source.proved_gone) {
             (true, _) => "nothing was changed",
             (false, true) => "looked again: nothing of this pipeline is left in the source",

@@ -9,18 +9,42 @@ fn the_words_of_a_first_session() {
     let project = Project::new("first_session");
     project.session.run(BERTHS);
     project.session.run("CREATE TABLE gate_log (what text)");
-    project.moorage(&["status"]).expect(0, &["pipeline first_session", "database first_session, user postgres", "never run"]);
-    project.moorage(&["check"]).expect(3, &["wal_level = logical", "moorage_first_session will be made", "1 problem to mend", "REPLICA IDENTITY FULL"]);
+    project
+        .moorage(&["status"])
+        .expect(0, &["pipeline first_session", "database first_session, user postgres", "never run"]);
+    project.moorage(&["check"]).expect(
+        3,
+        &[
+            "wal_level = logical",
+            "moorage_first_session will be made",
+            "1 problem to mend",
+            "REPLICA IDENTITY FULL",
+        ],
+    );
     assert!(!project.path("warehouse.db").exists(), "looking leaves nothing behind");
     project.session.run("DROP TABLE gate_log");
     project.moorage(&["check"]).expect(0, &["ready: "]);
     project.moorage(&["tables"]).expect(0, &["public.berths", "2 of 2 tables are picked"]);
-    project.moorage(&["plan"]).expect(0, &["public.berths → berths, key (id)", "2 tables to carry, 0 refused"]);
-    project.moorage(&["plan", "--ddl"]).expect(0, &["CREATE TABLE \"berths\" (\n  \"id\" INTEGER PRIMARY KEY,\n  \"name\" TEXT\n);"]);
-    project.catch_up().expect(0, &["publication moorage_first_session: made", "slot moorage_first_session: made", "first rows can be read in berths", "read public.incidents: 0 rows"]);
+    project
+        .moorage(&["plan"])
+        .expect(0, &["public.berths → berths, key (id)", "2 tables to carry, 0 refused"]);
+    project
+        .moorage(&["plan", "--ddl"])
+        .expect(0, &["CREATE TABLE \"berths\" (\n  \"id\" INTEGER PRIMARY KEY,\n  \"name\" TEXT\n);"]);
+    project.catch_up().expect(
+        0,
+        &[
+            "publication moorage_first_session: made",
+            "slot moorage_first_session: made",
+            "first rows can be read in berths",
+            "read public.incidents: 0 rows",
+        ],
+    );
     project.moorage(&["status"]).expect(0, &["0 changes wait", "public.incidents", "live", "first look"]);
     project.session.run("INSERT INTO berths VALUES (3, 'east'); UPDATE berths SET name = 'East' WHERE id = 3; DELETE FROM berths WHERE id = 1");
-    project.moorage(&["status"]).expect(0, &["3 changes wait", "not running; the last run ended", "done, caught up"]);
+    project
+        .moorage(&["status"])
+        .expect(0, &["3 changes wait", "not running; the last run ended", "done, caught up"]);
     project.catch_up();
     project.moorage(&["status"]).expect(0, &["+3", "target complete up to source commit"]);
     project.moorage(&["status"]).expect(0, &["none"]);
@@ -38,7 +62,10 @@ fn json_is_one_stable_document() {
         serde_json::from_str(&ran.out).unwrap_or_else(|e| panic!("{arguments:?}: {e}: {}", ran.out))
     };
     let status = parse(&["status", "--format", "json"]);
-    assert_eq!((&status[0]["tables"][0]["table"], &status[0]["tables"][0]["rows"]), (&"public.berths".into(), &2.into()));
+    assert_eq!(
+        (&status[0]["tables"][0]["table"], &status[0]["tables"][0]["rows"]),
+        (&"public.berths".into(), &2.into())
+    );
     assert_eq!(status[0]["waiting"]["changes"], 0);
     assert_eq!(parse(&["plan", "--format", "json"])["tables"][0]["columns"][0]["target_type"], "INTEGER");
     assert_eq!(parse(&["tables", "--format", "json"])[0]["picked"], true);
@@ -79,7 +106,12 @@ fn a_snapshot_only_needs_no_replication_right_and_leaves_no_slot() {
     project.write(&url, "copy_only", "");
     project.moorage(&["run", "--snapshot-only"]).expect(0, &["copied; nothing is followed"]);
     project.assert_same("berths", "berths");
-    assert_eq!(project.session.value::<i64>("SELECT count(*) FROM pg_replication_slots WHERE database = 'copy_only'"), 0);
+    assert_eq!(
+        project
+            .session
+            .value::<i64>("SELECT count(*) FROM pg_replication_slots WHERE database = 'copy_only'"),
+        0
+    );
     project.moorage(&["status"]).expect(0, &["copied"]);
     project.session.run("DELETE FROM berths WHERE id = 1");
     project.moorage(&["run", "--snapshot-only"]).expect(0, &["copied"]);
@@ -93,7 +125,9 @@ fn a_snapshot_only_needs_no_replication_right_and_leaves_no_slot() {
 fn changes_only_start_now_or_where_a_slot_still_reaches() {
     let project = Project::new("changes_only");
     project.session.run(BERTHS);
-    project.moorage(&["run", "--start", "0/1", "--for", "1s"]).expect(1, &["earliest possible position is now"]);
+    project
+        .moorage(&["run", "--start", "0/1", "--for", "1s"])
+        .expect(1, &["earliest possible position is now"]);
     assert!(!project.path("warehouse.db").exists(), "a refused start leaves nothing");
     project.moorage(&["run", "--start", "soon"]).expect(1, &["\"soon\" is not a position"]);
     project.moorage(&["run", "--start", "now", "--until", "caught-up"]).expect(0, &["caught up"]);
@@ -108,9 +142,13 @@ fn changes_only_start_now_or_where_a_slot_still_reaches() {
     other.session.run("CREATE PUBLICATION mine FOR ALL TABLES");
     other.session.run("SELECT pg_create_logical_replication_slot('changes_from_slot', 'pgoutput')");
     other.session.run("INSERT INTO berths VALUES (6, 'kept')");
-    let position: String = other.session.value("SELECT confirmed_flush_lsn::text FROM pg_replication_slots WHERE slot_name = 'changes_from_slot'");
+    let position: String = other.session.value(
+        "SELECT confirmed_flush_lsn::text FROM pg_replication_slots WHERE slot_name = 'changes_from_slot'",
+    );
     other.replace("merge_every", "slot = \"changes_from_slot\"\npublication = \"mine\"\nmerge_every");
-    other.moorage(&["run", "--start", "0/10", "--for", "1s"]).expect(1, &["earliest possible position is", &position]);
+    other
+        .moorage(&["run", "--start", "0/10", "--for", "1s"])
+        .expect(1, &["earliest possible position is", &position]);
     other.moorage(&["run", "--start", &position, "--until", "caught-up"]).expect(0, &[]);
     assert_eq!(other.value::<String>("SELECT name FROM berths"), "kept");
     other.moorage(&["teardown"]).expect(0, &["left: the project file names it"]);
@@ -121,9 +159,14 @@ fn teardown_lists_removes_and_proves() {
     let project = Project::new("teardown");
     project.session.run(BERTHS);
     project.catch_up();
-    project.moorage(&["teardown", "--dry-run", "--target"]).expect(0, &["slot moorage_teardown", "would be removed", "nothing was changed"]);
+    project
+        .moorage(&["teardown", "--dry-run", "--target"])
+        .expect(0, &["slot moorage_teardown", "would be removed", "nothing was changed"]);
     project.catch_up();
-    project.moorage(&["teardown"]).expect(0, &["removed", "nothing of this pipeline is left in the source", "the target keeps its tables"]);
+    project.moorage(&["teardown"]).expect(
+        0,
+        &["removed", "nothing of this pipeline is left in the source", "the target keeps its tables"],
+    );
     let left = "SELECT count(*) FROM pg_replication_slots WHERE database = 'teardown'";
     assert_eq!(project.session.value::<i64>(left), 0);
     assert_eq!(project.session.value::<i64>("SELECT count(*) FROM pg_publication"), 0);
@@ -144,7 +187,10 @@ fn rows_that_were_there_before_are_not_touched_without_a_word() {
     assert_eq!(project.session.value::<i64>("SELECT count(*) FROM pg_publication"), 0, "nothing half-made");
     project.replace("merge_every", "existing_rows = \"keep\"\nmerge_every");
     project.catch_up();
-    assert_eq!(project.value::<String>("SELECT group_concat(id || name) FROM (SELECT * FROM berths ORDER BY id)"), "1north,2south,77mine");
+    assert_eq!(
+        project.value::<String>("SELECT group_concat(id || name) FROM (SELECT * FROM berths ORDER BY id)"),
+        "1north,2south,77mine"
+    );
     project.session.run("TRUNCATE berths");
     project.refuses(&["public.berths was truncated", "keeps rows from before"]);
     assert_eq!(project.value::<i64>("SELECT count(*) FROM berths"), 3);
@@ -161,7 +207,10 @@ fn a_target_table_with_other_columns_is_refused() {
     project.session.run(BERTHS);
     let db = rusqlite::Connection::open(project.path("warehouse.db")).unwrap();
     db.execute_batch("CREATE TABLE berths (id INTEGER PRIMARY KEY, title TEXT)").unwrap();
-    project.refuses(&["target table berths is already there", "other columns (id INTEGER, title TEXT) than the plan (id INTEGER, name TEXT)"]);
+    project.refuses(&[
+        "target table berths is already there",
+        "other columns (id INTEGER, title TEXT) than the plan (id INTEGER, name TEXT)",
+    ]);
     assert_eq!(project.session.value::<i64>("SELECT count(*) FROM pg_publication"), 0, "nothing half-made");
 }
 
@@ -169,7 +218,10 @@ fn a_target_table_with_other_columns_is_refused() {
 fn a_project_file_with_a_mistake_is_refused_with_its_line() {
     let project = Project::new("mistakes");
     project.replace("source = \"harbour\"", "sauce = \"harbour\"");
-    project.moorage(&["run"]).expect(2, &["moorage.toml:10:1: unknown key `sauce`", " 10 | sauce = \"harbour\"", "expected", "`source`"]);
+    project.moorage(&["run"]).expect(
+        2,
+        &["moorage.toml:10:1: unknown key `sauce`", " 10 | sauce = \"harbour\"", "expected", "`source`"],
+    );
     project.moorage(&["run", "-f", "nowhere.toml"]).expect(2, &["project file nowhere.toml", "--file"]);
     project.replace("sauce", "source");
     project.moorage(&["run", "elsewhere"]).expect(2, &["there is no pipeline elsewhere; there is mistakes"]);

@@ -10,7 +10,14 @@ use std::process::Stdio;
 fn killed_at_random_moments_nothing_is_lost_and_nothing_comes_twice() {
     let server = PostgresServer::shared();
     let project = Project::new("killed");
-    let tool = |arguments: &[&str]| server.tool("pgbench", arguments, "killed").stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+    let tool = |arguments: &[&str]| {
+        server
+            .tool("pgbench", arguments, "killed")
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap()
+    };
     assert!(tool(&["-i", "-s", "3", "-q"]).wait().unwrap().success());
     project.session.run("ALTER TABLE pgbench_history REPLICA IDENTITY FULL");
     let mut load = tool(&["-n", "-c", "4", "-T", "12"]);
@@ -31,7 +38,10 @@ fn killed_at_random_moments_nothing_is_lost_and_nothing_comes_twice() {
     let status: serde_json::Value = serde_json::from_str(&status.out).unwrap();
     for table in status[0]["tables"].as_array().unwrap() {
         let count = |path: &str| table.pointer(path).unwrap().as_u64().unwrap();
-        let read = count("/changes/read/inserts") + count("/changes/read/updates") + count("/changes/read/deletes") + count("/changes/read/truncates");
+        let read = count("/changes/read/inserts")
+            + count("/changes/read/updates")
+            + count("/changes/read/deletes")
+            + count("/changes/read/truncates");
         assert_eq!(read, count("/changes/merged") + count("/changes/reduced"), "{table}");
         let rows = count("/snapshot_rows") + count("/changes/read/inserts") - count("/changes/read/deletes");
         assert_eq!(rows, count("/rows"), "{table}");
@@ -40,7 +50,8 @@ fn killed_at_random_moments_nothing_is_lost_and_nothing_comes_twice() {
 
 #[test]
 fn a_source_that_crashes_or_cuts_the_line_is_tried_again() {
-    let mut server = PostgresServer::start(&["synchronous_commit = off", "wal_writer_delay = 10s", "fsync = on"]);
+    let mut server =
+        PostgresServer::start(&["synchronous_commit = off", "wal_writer_delay = 10s", "fsync = on"]);
     let project = Project::on(&server, "crashing");
     project.session.run("CREATE TABLE t (id int PRIMARY KEY, a int); INSERT INTO t SELECT i, 0 FROM generate_series(1, 5000) i");
     project.catch_up();
@@ -54,7 +65,9 @@ fn a_source_that_crashes_or_cuts_the_line_is_tried_again() {
     server.restart();
     let session = server.session("crashing");
     session.run("UPDATE t SET a = a + 1 WHERE id % 2 = 0; INSERT INTO t VALUES (9999, 9)");
-    moorage_testkit::wait_until("the row after the crash arrives", || project.value::<i64>("SELECT count(*) FROM t WHERE id = 9999") == 1);
+    moorage_testkit::wait_until("the row after the crash arrives", || {
+        project.value::<i64>("SELECT count(*) FROM t WHERE id = 9999") == 1
+    });
     running.signal("INT");
     assert_eq!(running.end(), 0, "{}", running.log());
     let sums = "SELECT count(*)::text || '/' || sum(id * 31 + a)::text FROM t";
@@ -74,7 +87,9 @@ fn the_connection_is_kept_alive_while_the_target_is_busy() {
     writer.execute_batch("BEGIN IMMEDIATE; CREATE TABLE held (x)").unwrap();
     project.session.run("INSERT INTO t SELECT generate_series(1, 100)");
     let kept = "SELECT count(*) FROM pg_stat_replication WHERE backend_start < now() - interval '4 s'";
-    moorage_testkit::wait_until("the connection is four seconds old", || project.session.value::<i64>(kept) == 1);
+    moorage_testkit::wait_until("the connection is four seconds old", || {
+        project.session.value::<i64>(kept) == 1
+    });
     assert_eq!(project.value::<i64>("SELECT count(*) FROM t"), 0);
     writer.execute_batch("ROLLBACK").unwrap();
     moorage_testkit::wait_until("the rows arrive", || project.value::<i64>("SELECT count(*) FROM t") == 100);
@@ -104,7 +119,11 @@ fn a_full_disk_stops_the_run_and_nothing_is_lost() {
     project.session.run("INSERT INTO t SELECT i, repeat('x', 1000) FROM generate_series(1, 20000) i");
     // A limit on the size of files stands for the end of the disk; the signal it sends is ignored.
     let mut limited = std::process::Command::new("/bin/bash");
-    limited.args(["-c", "trap '' XFSZ; ulimit -f 4000; exec \"$0\" run --until caught-up", env!("CARGO_BIN_EXE_moorage")]);
+    limited.args([
+        "-c",
+        "trap '' XFSZ; ulimit -f 4000; exec \"$0\" run --until caught-up",
+        env!("CARGO_BIN_EXE_moorage"),
+    ]);
     let output = limited.current_dir(project.folder()).output().unwrap();
     let words = String::from_utf8(output.stderr).unwrap();
     assert_eq!(output.status.code(), Some(1), "{words}");

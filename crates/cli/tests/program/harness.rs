@@ -132,23 +132,35 @@ impl Project {
     #[track_caller]
     pub fn assert_same(&self, source: &str, target: &str) {
         let (expected, found) = (source_rows(&self.session, source), self.target_rows(source, target));
-        assert!(!expected.is_empty() || found.is_empty(), "{target}: the source has no row, the target {}", found.len());
+        assert!(
+            !expected.is_empty() || found.is_empty(),
+            "{target}: the source has no row, the target {}",
+            found.len()
+        );
         if expected != found {
             let missing: Vec<_> = expected.iter().filter(|r| !found.contains(r)).take(3).collect();
             let extra: Vec<_> = found.iter().filter(|r| !expected.contains(r)).take(3).collect();
-            panic!("{target}: {} and {} rows; missing {missing:?}; extra {extra:?}", expected.len(), found.len());
+            panic!(
+                "{target}: {} and {} rows; missing {missing:?}; extra {extra:?}",
+                expected.len(),
+                found.len()
+            );
         }
     }
 
     fn target_rows(&self, source: &str, target: &str) -> Vec<Vec<String>> {
         let columns = columns(&self.session, source);
-        let names: Vec<String> = columns.iter().map(|c| format!("\"{}\"", c.0.replace('"', "\"\""))).collect();
+        let names: Vec<String> =
+            columns.iter().map(|c| format!("\"{}\"", c.0.replace('"', "\"\""))).collect();
         let db = self.warehouse();
         let mut query = db.prepare(&format!("SELECT {} FROM \"{target}\"", names.join(", "))).unwrap();
         let rows = query
-            .query_map([], |r| (0..columns.len()).map(|i| r.get::<_, Value>(i)).collect::<Result<Vec<_>, _>>())
+            .query_map([], |r| {
+                (0..columns.len()).map(|i| r.get::<_, Value>(i)).collect::<Result<Vec<_>, _>>()
+            })
             .unwrap();
-        let text = |row: Vec<Value>| row.into_iter().zip(&columns).map(|(v, c)| from_target(v, &c.1)).collect();
+        let text =
+            |row: Vec<Value>| row.into_iter().zip(&columns).map(|(v, c)| from_target(v, &c.1)).collect();
         let mut rows: Vec<Vec<String>> = rows.map(|r| text(r.unwrap())).collect();
         rows.sort();
         rows
@@ -225,16 +237,18 @@ fn columns(session: &Session, table: &str) -> Vec<(String, String)> {
 fn source_rows(session: &Session, table: &str) -> Vec<Vec<String>> {
     session.run("SET TimeZone = 'UTC'; SET DateStyle = 'ISO'; SET IntervalStyle = 'iso_8601'; SET lc_monetary = 'C'; SET extra_float_digits = 3");
     let columns = columns(session, table);
-    // The cast to text takes the blanks off a character(n); its output does not.
+    // The type's own output; a cast to text takes the blanks off a character(n), for example.
     let text = |c: &(String, String)| {
         let name = format!("\"{}\"", c.0.replace('"', "\"\""));
-        if c.1 == "character" { format!("CASE WHEN {name} IS NOT NULL THEN format('%s', {name}) END") } else { format!("{name}::text") }
+        format!("CASE WHEN num_nonnulls({name}) = 1 THEN format('%s', {name}) END")
     };
     let list: Vec<String> = columns.iter().map(text).collect();
     let rows = session.rows(&format!("SELECT {} FROM ONLY {table}", list.join(", ")));
     let text = |v: Option<String>, kind: &str| v.map_or("NULL".into(), |v| from_source(&v, kind));
-    let mut rows: Vec<Vec<String>> =
-        rows.iter().map(|r| columns.iter().enumerate().map(|(i, c)| text(r.get(i), &c.1)).collect()).collect();
+    let mut rows: Vec<Vec<String>> = rows
+        .iter()
+        .map(|r| columns.iter().enumerate().map(|(i, c)| text(r.get(i), &c.1)).collect())
+        .collect();
     rows.sort();
     rows
 }
@@ -244,6 +258,7 @@ fn from_source(text: &str, kind: &str) -> String {
         "real" => format!("{:08x}", text.parse::<f32>().unwrap().to_bits()),
         "double precision" => format!("{:016x}", text.parse::<f64>().unwrap().to_bits()),
         "numeric" => plain_decimal(text),
+        "boolean" => format!("'{}'", text == "t"),
         "timestamp with time zone" => text.replacen("+00", "+00:00", 1),
         _ => format!("'{text}'"),
     }
@@ -269,5 +284,9 @@ fn from_target(value: Value, kind: &str) -> String {
 
 /// A decimal without trailing zeros, so that equal values have equal texts.
 fn plain_decimal(text: &str) -> String {
-    if text.contains('.') { text.trim_end_matches('0').trim_end_matches('.').to_string() } else { text.to_string() }
+    if text.contains('.') {
+        text.trim_end_matches('0').trim_end_matches('.').to_string()
+    } else {
+        text.to_string()
+    }
 }

@@ -3,7 +3,8 @@
 use crate::harness::Project;
 use moorage_testkit::PostgresServer;
 
-const BERTHS: &str = "CREATE TABLE berths (id int PRIMARY KEY, name text); INSERT INTO berths VALUES (1, 'north')";
+const BERTHS: &str =
+    "CREATE TABLE berths (id int PRIMARY KEY, name text); INSERT INTO berths VALUES (1, 'north')";
 
 fn started(server: &PostgresServer, name: &str) -> Project {
     let project = Project::on(server, name);
@@ -33,6 +34,7 @@ fn another_system_or_a_database_made_again_is_refused() {
     project.write(&shared.url("other_system"), "other_system", "");
     project.moorage(&["teardown"]).expect(0, &[]);
     let admin = shared.session("postgres");
+    admin.run("SELECT pg_terminate_backend(pid, 5000) FROM pg_stat_activity WHERE datname = 'other_system'");
     admin.run("ALTER DATABASE other_system RENAME TO other_system_before");
     let again = shared.database("other_system");
     again.run(BERTHS);
@@ -91,7 +93,11 @@ fn a_slot_made_again_under_the_same_name_is_refused() {
 
 #[test]
 fn a_slot_that_is_dropped_or_invalidated_while_running_stops_the_run() {
-    let mut server = PostgresServer::start(&["max_slot_wal_keep_size = 1MB", "min_wal_size = 32MB", "max_wal_size = 32MB"]);
+    let mut server = PostgresServer::start(&[
+        "max_slot_wal_keep_size = 1MB",
+        "min_wal_size = 32MB",
+        "max_wal_size = 32MB",
+    ]);
     let project = started(&server, "slot_lost");
     project.session.run("CREATE TABLE filler (x text); ALTER TABLE filler REPLICA IDENTITY FULL");
     for _ in 0..6 {

@@ -1,5 +1,10 @@
 //! The built program on files in a temporary folder, against real servers.
-#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "test code stops at the first surprise")]
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    reason = "test code stops at the first surprise"
+)]
 
 mod commands;
 mod connections;

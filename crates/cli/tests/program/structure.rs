@@ -23,7 +23,12 @@ fn all_names_that_the_source_allows_are_carried() {
 fn names_that_fold_to_one_are_refused_and_named() {
     let project = Project::new("folding");
     project.session.run("CREATE TABLE \"Berths\" (id int PRIMARY KEY); CREATE TABLE berths (id int PRIMARY KEY); CREATE TABLE c (id int PRIMARY KEY, \"Id\" int)");
-    project.refuses(&["left out public.berths", "shared with public.Berths", "left out public.c", "columns id and Id"]);
+    project.refuses(&[
+        "left out public.berths",
+        "shared with public.Berths",
+        "left out public.c",
+        "columns id and Id",
+    ]);
 }
 
 #[test]
@@ -33,7 +38,9 @@ fn partitions_are_carried_one_by_one_so_that_truncating_or_dropping_one_is_seen(
     project.session.run("INSERT INTO r SELECT i, 'a' FROM generate_series(0, 299) i");
     project.catch_up();
     project.moorage(&["tables"]).expect(0, &["partition of public.r"]);
-    project.session.run("DELETE FROM r WHERE id IN (100, 150, 199); UPDATE r SET id = id + 100 WHERE id IN (0, 50)");
+    project
+        .session
+        .run("DELETE FROM r WHERE id IN (100, 150, 199); UPDATE r SET id = id + 100 WHERE id IN (0, 50)");
     project.session.run("TRUNCATE r2; INSERT INTO r VALUES (120, 'new')");
     project.catch_up();
     for table in ["r1", "r2", "r3"] {
@@ -61,7 +68,11 @@ fn generated_columns_are_left_out_and_the_plan_says_so() {
 #[rstest]
 #[case::added("drift_added", "ALTER TABLE t ADD b text DEFAULT 'new'", "column b was added")]
 #[case::dropped("drift_dropped", "ALTER TABLE t DROP a", "column a was dropped")]
-#[case::renamed("drift_renamed", "ALTER TABLE t RENAME a TO z", "column z was added, column a was dropped or renamed")]
+#[case::renamed(
+    "drift_renamed",
+    "ALTER TABLE t RENAME a TO z",
+    "column z was added, column a was dropped or renamed"
+)]
 #[case::retyped("drift_retyped", "ALTER TABLE t ALTER a TYPE varchar(40)", "column a has another type")]
 fn a_structure_change_stops_in_order_and_reading_again_mends_it(
     #[case] name: &str,
@@ -73,9 +84,15 @@ fn a_structure_change_stops_in_order_and_reading_again_mends_it(
     project.catch_up();
     let mut running = project.start(&["run"]);
     running.wait_for("following changes");
-    project.session.run(&format!("INSERT INTO u VALUES (1); {change}; INSERT INTO t (id) VALUES (3); INSERT INTO u VALUES (2)"));
+    project.session.run(&format!(
+        "INSERT INTO u VALUES (1); {change}; INSERT INTO t (id) VALUES (3); INSERT INTO u VALUES (2)"
+    ));
     assert_eq!(running.end(), 1);
-    assert!(running.log().contains(words) && running.log().contains("resnapshot public.t"), "{}", running.log());
+    assert!(
+        running.log().contains(words) && running.log().contains("resnapshot public.t"),
+        "{}",
+        running.log()
+    );
     assert_eq!(project.value::<i64>("SELECT count(*) FROM t"), 2, "nothing behind the change was applied");
     project.refuses(&["public.t: its structure or its replica identity was changed"]);
     project.moorage(&["resnapshot", "public.t"]).expect(0, &[]);
@@ -91,7 +108,9 @@ fn a_structure_change_that_the_log_does_not_tell_of_is_found() {
     project.catch_up();
     project.session.run("ALTER TABLE t ADD b text DEFAULT 'filled'");
     project.refuses(&["public.t", "resnapshot public.t"]);
-    project.session.run("DROP TABLE t; CREATE TABLE t (id int PRIMARY KEY, b text); INSERT INTO t VALUES (5, 'new')");
+    project
+        .session
+        .run("DROP TABLE t; CREATE TABLE t (id int PRIMARY KEY, b text); INSERT INTO t VALUES (5, 'new')");
     project.refuses(&["public.t: it was dropped and made again", "resnapshot public.t"]);
     project.moorage(&["resnapshot", "public.t"]).expect(0, &[]);
     project.catch_up();

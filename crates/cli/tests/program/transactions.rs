@@ -7,7 +7,9 @@ use moorage_testkit::PostgresServer;
 fn savepoints_prepared_and_rolled_back_transactions() {
     let server = PostgresServer::start(&[]);
     let project = Project::on(&server, "savepoints");
-    project.session.run("CREATE TABLE t (id int PRIMARY KEY, a int); INSERT INTO t SELECT i, 0 FROM generate_series(1, 10) i");
+    project.session.run(
+        "CREATE TABLE t (id int PRIMARY KEY, a int); INSERT INTO t SELECT i, 0 FROM generate_series(1, 10) i",
+    );
     project.catch_up();
     project.session.run("BEGIN; UPDATE t SET a = 1 WHERE id = 1; SAVEPOINT s; UPDATE t SET a = 2 WHERE id = 2; DELETE FROM t WHERE id = 3; ROLLBACK TO s; UPDATE t SET a = 4 WHERE id = 4; COMMIT");
     project.session.run("BEGIN; DELETE FROM t; ROLLBACK");
@@ -27,7 +29,9 @@ fn unique_values_may_be_swapped_within_a_batch() {
     let project = Project::new("swaps");
     project.session.run("CREATE TABLE t (id int PRIMARY KEY, slot int UNIQUE DEFERRABLE INITIALLY DEFERRED); INSERT INTO t SELECT i, i FROM generate_series(1, 20) i");
     project.catch_up();
-    project.session.run("BEGIN; UPDATE t SET slot = 21 - slot; UPDATE t SET id = -id; UPDATE t SET id = 21 + id; COMMIT");
+    project.session.run(
+        "BEGIN; UPDATE t SET slot = 21 - slot; UPDATE t SET id = -id; UPDATE t SET id = 21 + id; COMMIT",
+    );
     project.catch_up();
     project.assert_same("t", "t");
 }
@@ -67,7 +71,11 @@ fn a_snapshot_taken_under_load_joins_the_stream_exactly() {
     )
     .unwrap();
     let mut load = server
-        .tool("pgbench", &["-n", "-c", "8", "-j", "2", "-T", "8", "-f", script.to_str().unwrap()], "under_load")
+        .tool(
+            "pgbench",
+            &["-n", "-c", "8", "-j", "2", "-T", "8", "-f", script.to_str().unwrap()],
+            "under_load",
+        )
         .stdout(std::process::Stdio::null())
         .stderr(std::process::Stdio::null())
         .spawn()

@@ -3,7 +3,12 @@
 use super::*;
 
 fn identity() -> SourceIdentity {
-    SourceIdentity { kind: "postgres".into(), system: "7".into(), database: "harbour".into(), timeline: "1".into() }
+    SourceIdentity {
+        kind: "postgres".into(),
+        system: "7".into(),
+        database: "harbour".into(),
+        timeline: "1".into(),
+    }
 }
 
 fn checkpoint(stage: Stage) -> Checkpoint {
@@ -26,7 +31,12 @@ fn point() -> CapturePoint {
     CapturePoint { active: None, reaches_back_to, token: Some("t".into()), named_by_user: false }
 }
 
-fn decided(checkpoint: Option<Checkpoint>, point: Option<CapturePoint>, identity: SourceIdentity, head: u128) -> String {
+fn decided(
+    checkpoint: Option<Checkpoint>,
+    point: Option<CapturePoint>,
+    identity: SourceIdentity,
+    head: u128,
+) -> String {
     let position = checkpoint.as_ref().map(|_| Position::new(50, "50"));
     let decision = decide(&Situation {
         checkpoint: checkpoint.as_ref(),
@@ -76,7 +86,10 @@ fn every_line_of_the_truth_table() {
         (decided(following(), with(|p| p.reaches_back_to = None), same(), 90), "CapturePointLost"),
         (decided(following(), with(|p| p.token = Some("x".into())), same(), 90), "MadeAgain"),
         (decided(following(), Some(point()), same(), 45), "BehindCheckpoint"),
-        (decided(following(), with(|p| p.reaches_back_to = Some(Position::new(51, "51"))), same(), 90), "CapturePointAhead"),
+        (
+            decided(following(), with(|p| p.reaches_back_to = Some(Position::new(51, "51"))), same(), 90),
+            "CapturePointAhead",
+        ),
         (decided(following(), with(|p| p.active = Some("pid 3".into())), same(), 90), "InUse"),
         (decided(following(), Some(point()), same(), 90), "Resume"),
         (decided(Some(checkpoint(Stage::SnapshotOnly)), None, same(), 90), "SetUp"),

@@ -54,7 +54,8 @@ fn planned(rule: &str, tables: &[SourceTable]) -> Plan {
 #[test]
 fn columns_are_dropped_renamed_and_left_out_and_the_key_follows() {
     let rule = "[[pipelines.p.rule]]\nmatch=\"public.stays\"\ndrop=[\"note\"]\nrename={amt=\"amount\"}";
-    let tables = [table("stays", &["note", "=total", "amt", "id"], key(&["id"])), table("x_tmp", &["a"], key(&["a"]))];
+    let tables =
+        [table("stays", &["note", "=total", "amt", "id"], key(&["id"])), table("x_tmp", &["a"], key(&["a"]))];
     let plan = planned(rule, &tables);
     assert_eq!(plan.tables.len(), 1, "the excluded table is not planned");
     let t = &plan.tables[0];
@@ -71,8 +72,16 @@ fn columns_are_dropped_renamed_and_left_out_and_the_key_follows() {
 #[case::other_key(table("a", &["id", "x"], key(&["id"])), "key=[\"x\"]", "identifies rows by (id)")]
 #[case::dropped_of_whole_row(table("a", &["id", "x"], LogIdentity::Full { key: None }), "drop=[\"x\"]", "declare a `key`")]
 #[case::reserved(table("moorage_checkpoints", &["id"], key(&["id"])), "", "kept for Moorage")]
-fn what_cannot_be_carried_is_refused_by_name(#[case] table: SourceTable, #[case] rule: &str, #[case] why: &str) {
-    let rule = if rule.is_empty() { String::new() } else { format!("[[pipelines.p.rule]]\nmatch=\"public.a\"\n{rule}") };
+fn what_cannot_be_carried_is_refused_by_name(
+    #[case] table: SourceTable,
+    #[case] rule: &str,
+    #[case] why: &str,
+) {
+    let rule = if rule.is_empty() {
+        String::new()
+    } else {
+        format!("[[pipelines.p.rule]]\nmatch=\"public.a\"\n{rule}")
+    };
     let plan = planned(&rule, &[table]);
     assert!(plan.tables.is_empty());
     assert!(plan.refused[0].why.contains(why), "{}", plan.refused[0].why);

@@ -61,7 +61,12 @@ impl Log {
             proof: String::new(),
             committed_at: chrono::DateTime::UNIX_EPOCH,
         };
-        Self { builder: ChangeBlockBuilder::new(schema(identity)), transaction: transaction.into(), order: 0, full }
+        Self {
+            builder: ChangeBlockBuilder::new(schema(identity)),
+            transaction: transaction.into(),
+            order: 0,
+            full,
+        }
     }
 
     fn push(&mut self, kind: ChangeKind, new: Option<[Option<i64>; 3]>, old: Option<[Option<i64>; 3]>) {

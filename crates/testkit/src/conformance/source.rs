@@ -5,7 +5,8 @@ use crate::rows::{Op, Row, row, row_at};
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_adapter::{
-    AdapterError, CapturePlan, Events, Result, SnapshotMark, SnapshotSink, Source, StreamStart, StreamTable, Target,
+    AdapterError, CapturePlan, Events, Result, SnapshotMark, SnapshotSink, Source, StreamStart, StreamTable,
+    Target,
 };
 use moorage_core::change::{ChangeKind, Segment, Transaction};
 use moorage_core::checkpoint::{Checkpoint, Durable, Refusal, Stage};
@@ -43,7 +44,13 @@ impl SnapshotSink for Sink {
 
 fn capture() -> CapturePlan {
     let name = || "moorage_conformance".to_string();
-    CapturePlan { slot: name(), publication: name(), slot_named: false, publication_named: false, token: "t1".into() }
+    CapturePlan {
+        slot: name(),
+        publication: name(),
+        slot_named: false,
+        publication_named: false,
+        token: "t1".into(),
+    }
 }
 
 async fn planned(source: &Arc<dyn Source>) -> TablePlan {
@@ -71,7 +78,11 @@ fn checkpoint(source_state: &moorage_adapter::CaptureState, position: String) ->
 }
 
 /// Reads until a note arrives; gives the changes and the last transaction.
-async fn read_until(source: &Arc<dyn Source>, start: StreamStart, note: &str) -> Result<(Vec<(ChangeKind, Row)>, Arc<Transaction>)> {
+async fn read_until(
+    source: &Arc<dyn Source>,
+    start: StreamStart,
+    note: &str,
+) -> Result<(Vec<(ChangeKind, Row)>, Arc<Transaction>)> {
     let silent: Events = Arc::new(|_| {});
     let checkpoint = start.checkpoint.clone();
     let mut stream = source.changes(start, &silent).await?;
@@ -95,7 +106,8 @@ async fn read_until(source: &Arc<dyn Source>, start: StreamStart, note: &str) ->
         if segment.notes.iter().any(|n| n == note) {
             assert!(!segment.in_transaction);
             let last = segment.last_commit.expect("a note ends with its transaction");
-            let done = Checkpoint { position: last.position.to_string(), proof: last.proof.clone(), ..checkpoint };
+            let done =
+                Checkpoint { position: last.position.to_string(), proof: last.proof.clone(), ..checkpoint };
             stream.acknowledge(&Durable::committed(done));
             stream.close().await;
             return Ok((seen, last));
@@ -140,12 +152,17 @@ pub async fn check_source(under_test: &dyn SourceUnderTest) {
     let first = checkpoint(&state, text);
     let (seen, last) = read_until(&source, start(first.clone()), "one").await.unwrap();
     let kinds: Vec<ChangeKind> = seen.iter().map(|s| s.0).collect();
-    assert_eq!(kinds, [ChangeKind::Insert, ChangeKind::Update, ChangeKind::Delete], "what the mark covers is left out");
+    assert_eq!(
+        kinds,
+        [ChangeKind::Insert, ChangeKind::Update, ChangeKind::Delete],
+        "what the mark covers is left out"
+    );
 
     // Resuming repeats nothing and leaves nothing out.
     under_test.commit(&[Op::Update(1, row(4, "moved"))]);
     under_test.commit(&[Op::Truncate]);
-    let resumed = Checkpoint { position: last.position.to_string(), proof: last.proof.clone(), ..first.clone() };
+    let resumed =
+        Checkpoint { position: last.position.to_string(), proof: last.proof.clone(), ..first.clone() };
     let (seen, last) = read_until(&source, start(resumed), "two").await.unwrap();
     assert_eq!(seen, [(ChangeKind::Update, row(4, "moved")), (ChangeKind::Truncate, row(0, "truncate"))]);
 
@@ -155,7 +172,10 @@ pub async fn check_source(under_test: &dyn SourceUnderTest) {
     assert!(matches!(refused, AdapterError::History(Refusal::OtherHistory { .. })), "{refused}");
 
     let listed = source.teardown(&capture(), true).await.unwrap();
-    assert!(!listed.proved_gone && source.capture_state(&capture()).await.unwrap().point.is_some(), "a dry run");
+    assert!(
+        !listed.proved_gone && source.capture_state(&capture()).await.unwrap().point.is_some(),
+        "a dry run"
+    );
     assert!(source.teardown(&capture(), false).await.unwrap().proved_gone);
     assert!(source.capture_state(&capture()).await.unwrap().point.is_none());
 }

@@ -23,7 +23,10 @@ const PIPELINE: &str = "conformance";
 
 fn plan(target: &dyn Target, name: &str, identity: RowIdentity) -> TablePlan {
     let schema = berths_schema(identity);
-    let columns = schema.columns.iter().map(|c| PlannedColumn { name: c.name.clone(), declared: target.dialect().declare(c, false) });
+    let columns = schema
+        .columns
+        .iter()
+        .map(|c| PlannedColumn { name: c.name.clone(), declared: target.dialect().declare(c, false) });
     TablePlan {
         columns: columns.collect(),
         schema,
@@ -97,7 +100,11 @@ async fn loading(under_test: &dyn TargetUnderTest, target: &dyn Target) {
     target.load(&berths, rows_of_batch(&berths.schema, &[row(8, "half")])).await.unwrap();
     assert_eq!(target.tables(PIPELINE).await.unwrap()[0].state, TableState::Loading);
     loaded(target, &berths, &[row(1, "north"), row(2, "south")]).await;
-    assert_eq!(under_test.rows("berths"), [row(1, "north"), row(2, "south")], "a broken-off load starts from empty");
+    assert_eq!(
+        under_test.rows("berths"),
+        [row(1, "north"), row(2, "south")],
+        "a broken-off load starts from empty"
+    );
     let stored = &target.tables(PIPELINE).await.unwrap()[0];
     assert_eq!((stored.state, stored.snapshot_rows, &stored.plan), (TableState::Live, 2, &berths));
     assert_eq!(stored.mark, Some(("m".into(), "3".into())), "the mark is kept with the rows");
@@ -106,28 +113,65 @@ async fn loading(under_test: &dyn TargetUnderTest, target: &dyn Target) {
 async fn merging(under_test: &dyn TargetUnderTest, target: &dyn Target) {
     let berths = plan(target, "berths", RowIdentity::Key(vec![0]));
     let noted = |id, name: &str, note: &str| Row(id, Some(name.into()), Some(note.into()));
-    merged(target, &berths, "5", &[Op::Insert(noted(3, "east", "deep")), Op::Update(1, row(1, "North")), Op::Delete(2)], no_old).await;
+    merged(
+        target,
+        &berths,
+        "5",
+        &[Op::Insert(noted(3, "east", "deep")), Op::Update(1, row(1, "North")), Op::Delete(2)],
+        no_old,
+    )
+    .await;
     assert_eq!(under_test.rows("berths"), [row(1, "North"), noted(3, "east", "deep")]);
 
     // A value that the log left out stays, also when the key changes, and keys may be swapped.
-    merged(target, &berths, "6", &[Op::Update(3, noted(7, "East", "~")), Op::Update(1, row(3, "three")), Op::Update(7, noted(1, "One", "~"))], no_old).await;
+    merged(
+        target,
+        &berths,
+        "6",
+        &[
+            Op::Update(3, noted(7, "East", "~")),
+            Op::Update(1, row(3, "three")),
+            Op::Update(7, noted(1, "One", "~")),
+        ],
+        no_old,
+    )
+    .await;
     assert_eq!(under_test.rows("berths"), [noted(1, "One", "deep"), row(3, "three")]);
 
     // Nothing of an open batch is seen, and nothing of a dropped one stays.
     let before = under_test.rows("berths");
-    let transaction = Arc::new(Transaction { position: Position::new(1, "1"), proof: String::new(), committed_at: chrono::DateTime::UNIX_EPOCH });
-    let block = block_of(&berths.schema, &transaction, &mut 0, &[Op::Truncate, Op::Insert(row(9, "nine"))], no_old);
+    let transaction = Arc::new(Transaction {
+        position: Position::new(1, "1"),
+        proof: String::new(),
+        committed_at: chrono::DateTime::UNIX_EPOCH,
+    });
+    let block =
+        block_of(&berths.schema, &transaction, &mut 0, &[Op::Truncate, Op::Insert(row(9, "nine"))], no_old);
     let mut merge = target.begin(PIPELINE, std::slice::from_ref(&berths)).await.unwrap();
     merge.write(&[block]).await.unwrap();
     assert_eq!(under_test.rows("berths"), before, "readers see whole batches");
     drop(merge);
     assert_eq!(under_test.rows("berths"), before);
-    assert_eq!(target.checkpoint(PIPELINE).await.unwrap().unwrap().position, "6", "the checkpoint goes with the data");
+    assert_eq!(
+        target.checkpoint(PIPELINE).await.unwrap().unwrap().position,
+        "6",
+        "the checkpoint goes with the data"
+    );
 
-    merged(target, &berths, "7", &[Op::Truncate, Op::Insert(row(9, "nine")), Op::Insert(row(10, "ten")), Op::Delete(10)], no_old).await;
+    merged(
+        target,
+        &berths,
+        "7",
+        &[Op::Truncate, Op::Insert(row(9, "nine")), Op::Insert(row(10, "ten")), Op::Delete(10)],
+        no_old,
+    )
+    .await;
     assert_eq!(under_test.rows("berths"), [row(9, "nine")]);
     let counters = target.tables(PIPELINE).await.unwrap()[0].counters;
-    assert_eq!((counters.read.inserts, counters.read.updates, counters.read.deletes, counters.read.truncates), (3, 4, 2, 1));
+    assert_eq!(
+        (counters.read.inserts, counters.read.updates, counters.read.deletes, counters.read.truncates),
+        (3, 4, 2, 1)
+    );
     assert_eq!(counters.read.total(), counters.merged + counters.reduced, "counters reconcile");
 }
 
@@ -135,7 +179,11 @@ async fn without_key(under_test: &dyn TargetUnderTest, target: &dyn Target) {
     let log = plan(target, "gate_log", RowIdentity::WholeRow);
     loaded(target, &log, &[row(1, "in"), row(1, "in"), row(2, "out")]).await;
     merged(target, &log, "8", &[Op::Delete(1), Op::Insert(row(3, "in"))], |id| row(id, "in")).await;
-    assert_eq!(under_test.rows("gate_log"), [row(1, "in"), row(2, "out"), row(3, "in")], "one of two equal rows goes");
+    assert_eq!(
+        under_test.rows("gate_log"),
+        [row(1, "in"), row(2, "out"), row(3, "in")],
+        "one of two equal rows goes"
+    );
     merged(target, &log, "9", &[Op::Update(2, row(2, "in"))], |id| row(id, "out")).await;
     assert_eq!(under_test.rows("gate_log"), [row(1, "in"), row(2, "in"), row(3, "in")]);
 }

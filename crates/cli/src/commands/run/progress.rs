@@ -85,7 +85,9 @@ impl State {
         match event {
             Event::Prepared { step } => self.line(&format!("{}: {}", step.what, step.outcome)),
             Event::TableLeftOut { table, why } => self.line(&format!("left out {table}: {why}")),
-            Event::Waiting { what, waited_ms } => self.steady(&format!("{what} ({} so far)", render::span(*waited_ms))),
+            Event::Waiting { what, waited_ms } => {
+                self.steady(&format!("{what} ({} so far)", render::span(*waited_ms)))
+            }
             Event::SnapshotStarted { tables } => self.snapshot_started(tables),
             Event::FirstRowReadable { table, elapsed_ms } => {
                 self.line(&format!("first rows can be read in {table}, after {}", render::span(*elapsed_ms)));
@@ -118,7 +120,11 @@ impl State {
     fn snapshot_started(&mut self, tables: &[(String, Option<u64>)]) {
         let estimate: u64 = tables.iter().filter_map(|t| t.1).sum();
         let names: Vec<&str> = tables.iter().map(|t| t.0.as_str()).collect();
-        self.line(&format!("reading {} tables, about {} rows: {}", tables.len(), render::number(estimate), names.join(", ")));
+        let about = match tables.iter().any(|t| t.1.is_none()) {
+            true => "rows not counted by the source yet".to_string(),
+            false => format!("about {} rows", render::number(estimate)),
+        };
+        self.line(&format!("reading {} tables, {about}: {}", tables.len(), names.join(", ")));
         self.style("{wide_bar} {human_pos} of about {human_len} rows, {per_sec}, {eta} left");
         self.bar.set_length(estimate);
         self.bar.reset_eta();
