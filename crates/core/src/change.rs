@@ -28,7 +28,8 @@ pub enum ChangeKind {
 /// A committed source transaction.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Transaction {
-    /// The position just behind it: a target that holds it and all before it is complete up to here.
+    /// The position just behind it: a target that holds it and all before it is complete up to here. On a
+    /// single change, whose transaction may not have ended yet, the position of its commit.
     pub position: Position,
     /// What the source needs to find this very transaction again, to prove on resuming that its
     /// history is still the one the checkpoint was taken from. Opaque outside the adapter.

@@ -9,16 +9,22 @@ use crate::error::{EngineError, Result};
 use crate::prepare::Following;
 use crate::run::{Context, Outcome};
 use chrono::Utc;
-use moorage_adapter::{AdapterError, ChangeStream, Event, Merge, StreamStart, StreamedSegment};
-use moorage_core::Position;
+use moorage_adapter::{AdapterError, ChangeStream, Event, Head, Merge, Source, StreamStart, StreamedSegment};
 use moorage_core::batch::{Action, Batcher, Limits};
 use moorage_core::checkpoint::{Checkpoint, Durable, Stage};
 use moorage_core::lag::ClockSkew;
 use moorage_core::plan::TablePlan;
+use moorage_core::{Position, TableSchema};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
+use tokio::sync::mpsc;
+use tokio::task::JoinHandle;
 
-/// How often the source is looked at for structure changes and for a log that grows without our changes.
+/// How often the source is looked at for a log that grows without our changes.
 const LOOK_EVERY: Duration = Duration::from_secs(10);
+/// At every how many of these looks the catalogue is read too, for structure changes that the log does not
+/// tell of. Reading it costs the source more.
+const CATALOGUE_EVERY: u32 = 3;
 /// How much of the log may grow past an idle pipeline before a note is written, so that the source can
 /// let go of it.
 const IDLE_GROWTH: u128 = 1 << 20;
@@ -49,7 +55,7 @@ enum Woken {
     Segment(StreamedSegment),
     Due,
     Stop(String),
-    Look,
+    Looked(moorage_adapter::Result<Look>),
 }
 
 /// Follows changes until the run is to end.
@@ -93,8 +99,7 @@ impl Follower<'_> {
     }
 
     async fn drive(&mut self, stream: &mut dyn ChangeStream) -> Result<Outcome> {
-        let mut look = tokio::time::interval_at((Instant::now() + LOOK_EVERY).into(), LOOK_EVERY);
-        look.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+        let mut looks = Looks::start(self.context.pipeline.source.clone(), self.plans.clone());
         loop {
             let flush = self.stopping.is_some() || self.note_arrived;
             let due = match self.batcher.next(Instant::now(), flush) {
@@ -115,14 +120,14 @@ impl Follower<'_> {
             if self.note_arrived && !self.batcher.in_transaction() {
                 return Ok(Outcome::CaughtUp);
             }
-            match wait(self.context, stream, due, &mut look).await? {
+            match wait(self.context, stream, due, &mut looks).await? {
                 Woken::Segment(segment) => self.take(segment),
                 Woken::Due => {}
                 Woken::Stop(by) => {
                     self.context.say(Event::Stopping { by: by.clone() });
                     self.stopping = Some(by);
                 }
-                Woken::Look => self.look().await?,
+                Woken::Looked(found) => self.looked(found?)?,
             }
         }
     }
@@ -176,28 +181,24 @@ impl Follower<'_> {
         Ok(())
     }
 
-    /// Looks for structure changes that the log does not tell of, and keeps an idle pipeline's checkpoint
+    /// Refuses structure changes that the log does not tell of, and keeps an idle pipeline's checkpoint
     /// near the end of a log that others fill.
-    async fn look(&mut self) -> Result<()> {
-        let source = &self.context.pipeline.source;
-        let head = match source.head().await {
-            Ok(head) => head,
-            // The stream itself tells when the source is gone.
-            Err(error) if error.is_transient() => return Ok(()),
-            Err(error) => return Err(error.into()),
-        };
-        self.skew = head.skew;
+    fn looked(&mut self, look: Look) -> Result<()> {
+        self.skew = look.head.skew;
         let idle = self.batcher.rows() == 0 && self.merge.is_none() && !self.batcher.in_transaction();
-        if idle && self.is_far_behind(&head.position) {
-            source
-                .send_note("the log grew while no carried table changed")
-                .await
-                .or_else(ignore_transient)?;
+        if !idle {
+            return Ok(());
         }
-        for (schema, what) in source.drifted(&self.plans).await.or_else(ignore_transient)? {
-            if idle {
-                return Err(AdapterError::Drift { table: schema.table.to_string(), what }.into());
-            }
+        if let Some((schema, what)) = look.drifted.into_iter().next() {
+            return Err(AdapterError::Drift { table: schema.table.to_string(), what }.into());
+        }
+        if self.is_far_behind(&look.head.position) {
+            let source = self.context.pipeline.source.clone();
+            tokio::spawn(async move {
+                if let Err(error) = source.send_note("the log grew while no carried table changed").await {
+                    tracing::warn!("the source keeps more of its log than needed: {error}");
+                }
+            });
         }
         Ok(())
     }
@@ -213,7 +214,7 @@ async fn wait(
     context: &Context,
     stream: &mut dyn ChangeStream,
     due: Option<Instant>,
-    look: &mut tokio::time::Interval,
+    looks: &mut Looks,
 ) -> Result<Woken> {
     let sleep = async {
         match due {
@@ -226,10 +227,59 @@ async fn wait(
         by = context.asked_to_stop() => Ok(Woken::Stop(by)),
         () = sleep => Ok(Woken::Due),
         segment = stream.next() => Ok(Woken::Segment(segment?)),
-        _ = look.tick() => Ok(Woken::Look),
+        look = looks.next() => Ok(Woken::Looked(look)),
     }
 }
 
-fn ignore_transient<T: Default>(error: AdapterError) -> moorage_adapter::Result<T> {
-    if error.is_transient() { Ok(T::default()) } else { Err(error) }
+/// What a look at the source found.
+struct Look {
+    head: Head,
+    drifted: Vec<(Arc<TableSchema>, String)>,
+}
+
+/// Looks at the source from a task of its own, so that no merge waits for it.
+struct Looks {
+    found: mpsc::Receiver<moorage_adapter::Result<Look>>,
+    task: JoinHandle<()>,
+}
+
+impl Looks {
+    fn start(source: Arc<dyn Source>, plans: Vec<TablePlan>) -> Self {
+        let (sender, found) = mpsc::channel(1);
+        let task = tokio::spawn(async move {
+            for round in 1u32.. {
+                tokio::time::sleep(LOOK_EVERY).await;
+                let catalogue = round.is_multiple_of(CATALOGUE_EVERY);
+                match look(source.as_ref(), if catalogue { &plans } else { &[] }).await {
+                    // The stream itself tells when the source is gone.
+                    Err(error) if error.is_transient() => {}
+                    found => {
+                        if sender.send(found).await.is_err() {
+                            return;
+                        }
+                    }
+                }
+            }
+        });
+        Self { found, task }
+    }
+
+    async fn next(&mut self) -> moorage_adapter::Result<Look> {
+        match self.found.recv().await {
+            Some(look) => look,
+            None => std::future::pending().await,
+        }
+    }
+}
+
+impl Drop for Looks {
+    fn drop(&mut self) {
+        self.task.abort();
+    }
+}
+
+async fn look(source: &dyn Source, plans: &[TablePlan]) -> moorage_adapter::Result<Look> {
+    let head = source.head().await?;
+    let drifted = if plans.is_empty() { Vec::new() } else { source.drifted(plans).await? };
+    Ok(Look { head, drifted })
 }

@@ -64,6 +64,10 @@ impl ServerError {
             let way_out = "a text in the database is not valid UTF-8. Mend the row in the source, then run `moorage resnapshot --all`: the log still holds the text as it was";
             return AdapterError::refused(doing, format!("{}; {way_out}", self.text()));
         }
+        if self.code == "42704" && self.message.starts_with("publication") {
+            let way_out = "a slot cannot go on without the publication it was made after, also not with a new one. Run `moorage resnapshot --all`, then `moorage run`";
+            return AdapterError::refused(doing, format!("{}; {way_out}", self.text()));
+        }
         if self.ends_connection() {
             return AdapterError::Lost { address: address.into(), reason: self.text() };
         }

@@ -121,18 +121,23 @@ async fn take_mark(
     let ids: Vec<u32> = tables.iter().map(|t| t.source_id as u32).collect();
     let sql = "SELECT pg_relation_size(id) / current_setting('block_size')::bigint FROM unnest($1::oid[]) WITH ORDINALITY t(id, place) ORDER BY place";
     let sizes = exporter.rows("reading the tables' sizes", sql, &[&ids]).await?;
-    let mut queue = VecDeque::new();
-    let mut left = Vec::new();
-    for (table, size) in sizes.iter().enumerate() {
-        let pages = size.get::<_, Option<i64>>(0).unwrap_or(0).max(0) as u64;
-        let ranges = pages.div_ceil(RANGE_PAGES).max(1);
-        left.push(AtomicUsize::new(ranges as usize));
-        queue.extend((0..ranges).map(|i| Range {
-            table,
-            from_page: i * RANGE_PAGES,
-            to_page: (i + 1 < ranges).then_some((i + 1) * RANGE_PAGES),
-        }));
-    }
+    let pages = sizes.iter().map(|s| s.get::<_, Option<i64>>(0).unwrap_or(0).max(0) as u64);
+    let ranges: Vec<u64> = pages.map(|pages| pages.div_ceil(RANGE_PAGES).max(1)).collect();
+    let left = ranges.iter().map(|count| AtomicUsize::new(*count as usize)).collect();
+    // Small tables first: empty ones are ready at once.
+    let mut order: Vec<usize> = (0..tables.len()).collect();
+    order.sort_by_key(|table| ranges[*table]);
+    let queue = order
+        .into_iter()
+        .flat_map(|table| {
+            let last = ranges[table] - 1;
+            (0..=last).map(move |i| Range {
+                table,
+                from_page: i * RANGE_PAGES,
+                to_page: (i < last).then_some((i + 1) * RANGE_PAGES),
+            })
+        })
+        .collect();
     let mark = SnapshotMark { text: row.get(0), complete_at };
     Ok(Work { tables: tables.to_vec(), queue: Mutex::new(queue), left, snapshot: row.get(1), mark })
 }

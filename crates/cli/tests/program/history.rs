@@ -118,6 +118,37 @@ fn a_slot_that_is_dropped_or_invalidated_while_running_stops_the_run() {
 }
 
 #[test]
+fn a_slot_that_someone_else_reads_and_a_publication_that_was_dropped_are_named() {
+    let server = PostgresServer::shared();
+    let project = started(server, "slot_in_use");
+    let other = [
+        "--slot",
+        "moorage_slot_in_use",
+        "--start",
+        "-o",
+        "proto_version=1",
+        "-o",
+        "publication_names=moorage_slot_in_use",
+        "-f",
+        "/dev/null",
+        "-d",
+    ];
+    let mut reader = server.tool("pg_recvlogical", &other, "slot_in_use").spawn().unwrap();
+    let active = "SELECT active FROM pg_replication_slots WHERE slot_name = 'moorage_slot_in_use'";
+    moorage_testkit::wait_until("the slot is in use", || project.session.value::<bool>(active));
+    project.refuses(&["slot moorage_slot_in_use is in use by pid", "pg_recvlogical"]);
+    reader.kill().unwrap();
+    reader.wait().unwrap();
+    moorage_testkit::wait_until("the slot is free", || !project.session.value::<bool>(active));
+    let mut running = project.start(&["run"]);
+    running.wait_for("following changes");
+    project.session.run("DROP PUBLICATION moorage_slot_in_use; INSERT INTO berths VALUES (3, 'east')");
+    assert_eq!(running.end(), 1, "{}", running.log());
+    assert!(running.log().contains("resnapshot --all"), "{}", running.log());
+    mended(&project);
+}
+
+#[test]
 fn an_older_target_file_is_refused() {
     let project = started(PostgresServer::shared(), "older_target");
     std::fs::copy(project.path("warehouse.db"), project.path("backup.db")).unwrap();

@@ -7,6 +7,8 @@ use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
+/// A spinner and the steady line.
+const LINE: &str = "{spinner} {msg}";
 /// How often a plain line about merges or copied rows is written.
 const PLAIN_EVERY: Duration = Duration::from_secs(5);
 
@@ -42,14 +44,16 @@ impl Window {
 /// Renders events for people.
 pub fn renderer(pipeline: &str, terminal: bool) -> Events {
     let target = if terminal { ProgressDrawTarget::stderr() } else { ProgressDrawTarget::hidden() };
-    let state = Mutex::new(State {
+    let state = State {
         pipeline: pipeline.to_string(),
         bar: ProgressBar::with_draw_target(None, target),
         terminal,
         rows: HashMap::new(),
         last_plain: None,
         window: Window { since: Instant::now(), changes: 0, rate: 0.0 },
-    });
+    };
+    state.style(LINE);
+    let state = Mutex::new(state);
     Arc::new(move |event| state.lock().unwrap_or_else(PoisonError::into_inner).show(&event))
 }
 
@@ -99,7 +103,7 @@ impl State {
                 render::span(*elapsed_ms)
             )),
             Event::Streaming { position } => {
-                self.style("{spinner} {msg}");
+                self.style(LINE);
                 self.bar.set_length(0);
                 self.bar.enable_steady_tick(Duration::from_millis(200));
                 self.line(&format!("following changes from {position}"));
@@ -125,7 +129,8 @@ impl State {
             false => format!("about {} rows", render::number(estimate)),
         };
         self.line(&format!("reading {} tables, {about}: {}", tables.len(), names.join(", ")));
-        self.style("{wide_bar} {human_pos} of about {human_len} rows, {per_sec}, {eta} left");
+        self.style("{wide_bar} {human_pos} of about {human_len} rows, {per_sec}, {eta} left  {msg}");
+        self.bar.set_message("");
         self.bar.set_length(estimate);
         self.bar.reset_eta();
     }
