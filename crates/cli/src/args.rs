@@ -36,7 +36,7 @@ pub struct Global {
     /// The project file
     #[arg(short, long, global = true, env = "MOORAGE_FILE", default_value = "moorage.toml")]
     pub file: PathBuf,
-    /// How results are written
+    /// How results are written; `run` writes one JSON document a line
     #[arg(long, global = true, value_enum, default_value = "text")]
     pub format: Format,
     /// When to use colour (NO_COLOR is respected too)
@@ -52,9 +52,7 @@ pub struct Global {
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub enum Format {
-    /// For people
     Text,
-    /// For programs: one JSON document, or one a line while something runs
     Json,
 }
 

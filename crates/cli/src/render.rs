@@ -43,7 +43,8 @@ pub fn colored(global: &Global) -> bool {
     }
 }
 
-/// A table without lines, as wide as the terminal, with a bold head if colour is on.
+/// A table without lines, as wide as the terminal, with a bold head if colour is on. A head that begins
+/// with `>` is of a column of numbers and stands to the right.
 pub fn table(global: &Global, head: &[&str]) -> Table {
     let mut table = Table::new();
     table.load_style(comfy_table::presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
@@ -54,7 +55,10 @@ pub fn table(global: &Global, head: &[&str]) -> Table {
     }
     let bold = colored(global);
     table.set_header(head.iter().map(|h| {
-        let cell = Cell::new(h);
+        let cell = match h.strip_prefix('>') {
+            Some(number) => right(number),
+            None => Cell::new(h),
+        };
         if bold { cell.add_attribute(Attribute::Bold) } else { cell }
     }));
     for column in table.column_iter_mut() {

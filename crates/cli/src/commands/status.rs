@@ -41,11 +41,11 @@ fn show(global: &Global, status: &PipelineStatus) {
         "table",
         "target",
         "state",
-        "rows",
-        "inserts",
-        "updates",
-        "deletes",
-        "since last look",
+        ">rows",
+        ">inserts",
+        ">updates",
+        ">deletes",
+        ">since last look",
         "last change",
     ];
     let mut table = render::table(global, &head);

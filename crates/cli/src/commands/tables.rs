@@ -48,7 +48,7 @@ pub async fn tables(global: &Global, which: &Pipelines) -> Result<Finished, Fail
         render::out(format!("{}: pipeline {}", global.file.display(), pipeline.name));
         let mut table = render::table(
             global,
-            &["picked", "table", "key", "columns", "rows (about)", "size (about)", "note"],
+            &["picked", "table", "key", ">columns", ">rows (about)", ">size (about)", "note"],
         );
         for t in &all {
             table.add_row([

@@ -1,7 +1,7 @@
 //! What a run shows while it goes on: a bar and one steady line on a terminal, plain lines elsewhere.
 
 use crate::render;
-use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressState, ProgressStyle};
 use moorage_adapter::{Event, Events};
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -81,7 +81,11 @@ impl State {
 
     fn style(&self, template: &str) {
         if let Ok(style) = ProgressStyle::with_template(template) {
-            self.bar.set_style(style.progress_chars("━╸ "));
+            let rate = |state: &ProgressState, out: &mut dyn std::fmt::Write| {
+                // A terminal line that cannot be written is no reason to stop.
+                let _ = write!(out, "{} rows/s", render::number(state.per_sec() as u64));
+            };
+            self.bar.set_style(style.with_key("rate", rate).progress_chars("━╸ ").tick_chars("|/-\\ "));
         }
     }
 
@@ -128,8 +132,14 @@ impl State {
             true => "rows not counted by the source yet".to_string(),
             false => format!("about {} rows", render::number(estimate)),
         };
-        self.line(&format!("reading {} tables, {about}: {}", tables.len(), names.join(", ")));
-        self.style("{wide_bar} {human_pos} of about {human_len} rows, {per_sec}, {eta} left  {msg}");
+        let which = match names.as_slice() {
+            names if names.len() <= 3 => names.join(", "),
+            [first, .., last] => format!("{first} to {last}"),
+            _ => String::new(),
+        };
+        let tables = if names.len() == 1 { "table" } else { "tables" };
+        self.line(&format!("reading {} {tables}, {about}: {which}", names.len()));
+        self.style("{wide_bar} {human_pos} of about {human_len} rows, {rate}, {eta} left  {msg}");
         self.bar.set_message("");
         self.bar.set_length(estimate);
         self.bar.reset_eta();
