@@ -307,6 +307,13 @@ rename = { amt = "amount" }
         assert_eq!(pipeline.rule[0].rename["amt"], "amount");
     }
 
+    #[test]
+    fn a_password_in_an_address_is_not_shown() {
+        let text = "[sources.h]\nkind = \"postgres\"\nurl = { x = \"postgres://moorage:secret@db/harbour\" }";
+        let error = Project::parse("f", text).unwrap_err().to_string();
+        assert!(error.contains("moorage:******@db") && !error.contains("secret"), "{error}");
+    }
+
     #[rstest::rstest]
     #[case(
         "include = [\"public.*\"]",

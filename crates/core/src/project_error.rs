@@ -27,7 +27,7 @@ impl ProjectError {
             file: file.into(),
             line: text[..start].matches('\n').count() + 1,
             column,
-            text: line_text.into(),
+            text: without_passwords(line_text),
             width: spanned.lines().next().map_or(1, |l| l.chars().count()).max(1),
             what,
             expected,
@@ -46,6 +46,14 @@ impl ProjectError {
             .replace("unknown variant", "unknown value");
         Self::at(file, text, error.span().unwrap_or(0..0), what, expected.into())
     }
+}
+
+/// The line with a password in an address made unreadable, at the same length.
+fn without_passwords(line: &str) -> String {
+    let Some(start) = line.find("://").map(|i| i + 3) else { return line.into() };
+    let Some(end) = line[start..].find('@').map(|i| start + i) else { return line.into() };
+    let Some(colon) = line[start..end].find(':').map(|i| start + i + 1) else { return line.into() };
+    format!("{}{}{}", &line[..colon], "*".repeat(line[colon..end].chars().count()), &line[end..])
 }
 
 impl fmt::Display for ProjectError {

@@ -10,7 +10,7 @@ use crate::run::{Context, Start};
 use moorage_adapter::{
     AdapterError, CapturePlan, CaptureState, Event, SnapshotMark, StoredTable, StreamTable, TableState,
 };
-use moorage_core::checkpoint::{Checkpoint, Decision, Refusal, Situation, Stage, decide};
+use moorage_core::checkpoint::{Checkpoint, Decision, Refusal, Situation, SourceIdentity, Stage, decide};
 use moorage_core::plan::{Plan, TablePlan, plan};
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -53,7 +53,7 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
         capture.token.clone_from(&checkpoint.token);
     }
     let (state, decision) = look_and_decide(context, checkpoint.as_ref(), &capture).await?;
-    let mut checkpoint = match (decision, checkpoint) {
+    let checkpoint = match (decision, checkpoint) {
         (Decision::Refuse(refusal), _) => return Err(AdapterError::from(refusal).into()),
         (Decision::Resume, Some(checkpoint)) => {
             if context.options.start != Start::Snapshot {
@@ -70,8 +70,8 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
             set_up(context, &planned, &capture, &state, decision).await?
         }
     };
-    if checkpoint.changes_only && context.options.start != Start::Snapshot {
-        start_without_snapshot(context, &planned, &mut checkpoint, &capture, &state).await?;
+    if checkpoint.changes_only {
+        make_without_snapshot(context, &planned).await?;
     }
     let missing = missing(&planned, &pipeline.target.tables(&pipeline.name).await?);
     if !missing.is_empty() {
@@ -180,21 +180,12 @@ async fn set_up(
         pipeline.target.check(&pipeline.name, table).await?;
     }
     let changes_only = context.options.start != Start::Snapshot;
-    if let Start::At(wanted) = &context.options.start {
-        start_position(context, wanted, state)?;
-    }
-    let mut checkpoint = Checkpoint {
-        pipeline: pipeline.name.clone(),
-        identity: state.identity.clone(),
-        capture_point: capture.slot.clone(),
-        token: capture.token.clone(),
-        stage: Stage::Preparing,
-        changes_only,
-        position: String::new(),
-        proof: String::new(),
-        committed_at: None,
-        merged_at: None,
+    let wanted = match &context.options.start {
+        Start::At(wanted) => Some(start_position(context, wanted, state)?),
+        Start::Snapshot | Start::Now => None,
     };
+    let mut checkpoint = new_checkpoint(context, state.identity.clone(), capture, Stage::Preparing);
+    checkpoint.changes_only = changes_only;
     let _noted = pipeline.target.save_checkpoint(&checkpoint).await?;
     let again = decision == Decision::SetUpAgain;
     let prepared = match pipeline.source.prepare(capture, &planned.tables, again, &context.events).await {
@@ -205,9 +196,29 @@ async fn set_up(
         }
     };
     checkpoint.stage = Stage::Following;
-    checkpoint.position = prepared.position.to_string();
+    checkpoint.position = wanted.unwrap_or_else(|| prepared.position.to_string());
     let _noted = pipeline.target.save_checkpoint(&checkpoint).await?;
     Ok(checkpoint)
+}
+
+fn new_checkpoint(
+    context: &Context,
+    identity: SourceIdentity,
+    capture: &CapturePlan,
+    stage: Stage,
+) -> Checkpoint {
+    Checkpoint {
+        pipeline: context.pipeline.name.clone(),
+        identity,
+        capture_point: capture.slot.clone(),
+        token: capture.token.clone(),
+        stage,
+        changes_only: false,
+        position: String::new(),
+        proof: String::new(),
+        committed_at: None,
+        merged_at: None,
+    }
 }
 
 /// A set-up that was refused leaves nothing half-made. What cannot be removed now is recognised later.
@@ -252,24 +263,15 @@ fn start_position(context: &Context, wanted: &str, state: &CaptureState) -> Resu
     }
 }
 
-/// Makes the tables of a pipeline that follows changes only.
-async fn start_without_snapshot(
-    context: &Context,
-    planned: &Plan,
-    checkpoint: &mut Checkpoint,
-    capture: &CapturePlan,
-    state: &CaptureState,
-) -> Result<()> {
+/// Makes the tables that a pipeline without a snapshot does not have yet. One that was forgotten is there:
+/// it is read, as its user asked.
+async fn make_without_snapshot(context: &Context, planned: &Plan) -> Result<()> {
     let pipeline = &context.pipeline;
-    if let Start::At(wanted) = &context.options.start {
-        checkpoint.position = start_position(context, wanted, state)?;
-        let _noted = pipeline.target.save_checkpoint(checkpoint).await?;
-    }
-    tracing::debug!("{} follows changes only", capture.slot);
-    for table in missing(planned, &pipeline.target.tables(&pipeline.name).await?) {
-        pipeline.target.create(&pipeline.name, &table).await?;
+    let stored = pipeline.target.tables(&pipeline.name).await?;
+    for table in planned.tables.iter().filter(|t| stored.iter().all(|s| s.plan.target != t.target)) {
+        pipeline.target.create(&pipeline.name, table).await?;
         let end = moorage_adapter::LoadedTable { state: TableState::ChangesOnly, mark: None };
-        pipeline.target.finish_load(&pipeline.name, &table, end).await?;
+        pipeline.target.finish_load(&pipeline.name, table, end).await?;
     }
     Ok(())
 }
@@ -327,6 +329,10 @@ async fn copy(context: &Context, checkpoint: Option<Checkpoint>, planned: &Plan)
     for table in &planned.tables {
         pipeline.target.check(&pipeline.name, table).await?;
     }
+    let capture = pipeline.capture();
+    let identity = pipeline.source.capture_state(&capture).await?.identity;
     load(context, &planned.tables, None, TableState::Copied).await?;
+    let checkpoint = new_checkpoint(context, identity, &capture, Stage::SnapshotOnly);
+    let _noted = pipeline.target.save_checkpoint(&checkpoint).await?;
     Ok(Ready::Copied)
 }

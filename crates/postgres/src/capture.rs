@@ -23,7 +23,7 @@ const OPTIONS: &str =
 
 pub(crate) async fn identity(session: &Session) -> Result<SourceIdentity> {
     let sql = "SELECT (SELECT system_identifier::text FROM pg_control_system()),
-                      (SELECT datname || ' (number ' || oid || ')' FROM pg_database WHERE datname = current_database()),
+                      (SELECT 'number ' || oid FROM pg_database WHERE datname = current_database()),
                       pg_is_in_recovery()";
     let row = session.one("reading the server's identity", sql, &[]).await?;
     if row.get::<_, bool>(2) {

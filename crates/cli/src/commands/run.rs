@@ -25,6 +25,7 @@ pub async fn run(global: &Global, args: &RunArgs) -> Result<Finished, Failure> {
     };
     let (stopper, stop) = stop_pair();
     hear_signals(stopper)?;
+    let others = pipelines.len() > 1;
     let mut running = tokio::task::JoinSet::new();
     for pipeline in pipelines {
         if !render::wants_json(global) && !global.quiet {
@@ -42,6 +43,11 @@ pub async fn run(global: &Global, args: &RunArgs) -> Result<Finished, Failure> {
         let (name, done) = ended.map_err(|e| Failure::Failed(e.to_string()))?;
         match done {
             Ok(outcome) => say_outcome(global, &name, &outcome)?,
+            // Said at once: the other pipelines may go on for days.
+            Err(error) if others => {
+                render::note(format!("error: {name}: {error}"));
+                failures.push(format!("pipeline {name} failed, see above"));
+            }
             Err(error) => failures.push(error.to_string()),
         }
     }

@@ -112,7 +112,7 @@ fn a_snapshot_only_needs_no_replication_right_and_leaves_no_slot() {
             .value::<i64>("SELECT count(*) FROM pg_replication_slots WHERE database = 'copy_only'"),
         0
     );
-    project.moorage(&["status"]).expect(0, &["copied"]);
+    project.moorage(&["status"]).expect(0, &["copied once; nothing is followed"]);
     project.session.run("DELETE FROM berths WHERE id = 1");
     project.moorage(&["run", "--snapshot-only"]).expect(0, &["copied"]);
     project.assert_same("berths", "berths");
@@ -229,6 +229,20 @@ fn a_project_file_with_a_mistake_is_refused_with_its_line() {
     project.moorage(&["run"]).expect(1, &["no table of the source matches"]);
     project.moorage(&["resnapshot", "public.x"]).expect(1, &["carries no table public.x"]);
     project.moorage(&["resnapshot"]).expect(2, &["TABLE"]);
+}
+
+#[test]
+fn several_pipelines_run_together_and_a_failure_is_said_at_once() {
+    let project = Project::new("several");
+    project.session.run(BERTHS);
+    project
+        .add("[pipelines.broken]\nsource = \"harbour\"\ntarget = \"warehouse\"\ninclude = [\"nowhere.*\"]");
+    let mut running = project.start(&["run"]);
+    running.wait_for("error: broken: pipeline broken: no table can be carried");
+    running.wait_for("several: following changes");
+    running.signal("INT");
+    assert_eq!(running.end(), 1, "{}", running.log());
+    assert!(running.log().contains("pipeline broken failed, see above"), "{}", running.log());
 }
 
 #[test]

@@ -82,6 +82,7 @@ fn equal_rows_without_a_key_are_removed_one_by_one() {
     "CREATE TABLE t (id int NOT NULL UNIQUE); ALTER TABLE t REPLICA IDENTITY USING INDEX t_id_key; ALTER TABLE t DROP CONSTRAINT t_id_key",
     "REPLICA IDENTITY FULL"
 )]
+#[case::unlogged("unsafe_unlogged", "CREATE UNLOGGED TABLE t (id int PRIMARY KEY)", "SET LOGGED")]
 fn a_table_whose_updates_would_fail_is_never_published(
     #[case] name: &str,
     #[case] table: &str,

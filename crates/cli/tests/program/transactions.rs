@@ -13,6 +13,11 @@ fn savepoints_prepared_and_rolled_back_transactions() {
     project.catch_up();
     project.session.run("BEGIN; UPDATE t SET a = 1 WHERE id = 1; SAVEPOINT s; UPDATE t SET a = 2 WHERE id = 2; DELETE FROM t WHERE id = 3; ROLLBACK TO s; UPDATE t SET a = 4 WHERE id = 4; COMMIT");
     project.session.run("BEGIN; DELETE FROM t; ROLLBACK");
+    project.session.run(
+        "SELECT pg_replication_origin_create('elsewhere'), pg_replication_origin_session_setup('elsewhere')",
+    );
+    project.session.run("INSERT INTO t VALUES (50, 0); SELECT pg_logical_emit_message(false, 'other', 'x'), pg_logical_emit_message(true, 'other', 'y')");
+    project.session.run("SELECT pg_replication_origin_session_reset()");
     // Prepared transactions hold up every slot that is made on the server: it has one of its own.
     project.session.run("BEGIN; UPDATE t SET a = 5 WHERE id = 5; PREPARE TRANSACTION 'kept'");
     project.session.run("BEGIN; UPDATE t SET a = 6 WHERE id = 6; PREPARE TRANSACTION 'undone'");
