@@ -171,7 +171,8 @@ impl ReplicationWriter {
         self.send(|b| frontend::query(sql, b)).await
     }
 
-    /// Tells the server how far we have come (standby status update): received, and made durable.
+    /// Tells the server how far we have come (standby status update): received, and made durable; 0 tells
+    /// nothing about the latter and leaves the slot where it is.
     pub(crate) async fn status(&mut self, received: u64, durable: u64) -> Result<()> {
         let mut body = Vec::with_capacity(34);
         body.push(b'r');

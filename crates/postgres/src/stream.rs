@@ -218,6 +218,7 @@ async fn report(
 ) {
     let mut beat = tokio::time::interval(pause);
     beat.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+    let mut told = 0;
     loop {
         let mut ending = false;
         tokio::select! {
@@ -228,7 +229,12 @@ async fn report(
         }
         let durable = *acknowledged.borrow_and_update();
         let received = received.load(Ordering::Relaxed).max(durable);
-        if writer.status(received, durable).await.is_err() {
+        // A position made durable is told once. Afterwards none is, for a server that shuts down waits until
+        // the position last told is the end of its log, or, if none was told, the received one is: it would
+        // wait for ever for the last transaction, which is never acknowledged.
+        let news = if durable > told { durable } else { 0 };
+        told = durable;
+        if writer.status(received, news).await.is_err() {
             // The reader sees the broken connection too, and says so.
             return;
         }

@@ -159,6 +159,13 @@ impl PostgresServer {
         }
     }
 
+    /// Stops the server as an administrator would, who waits for at most `seconds`. Whether it stopped.
+    pub fn stop_within(&self, seconds: u32) -> bool {
+        let mut command = as_server_user(&program("pg_ctl"));
+        command.arg("-D").arg(self.data()).args(["-m", "fast", "-w", "-t", &seconds.to_string(), "stop"]);
+        command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null()).status().unwrap().success()
+    }
+
     /// Stops and starts the server.
     pub fn restart(&mut self) {
         self.crash();

@@ -12,8 +12,11 @@ pub async fn status(global: &Global, which: &Pipelines) -> Result<Finished, Fail
     for pipeline in load::pipelines(global, &which.pipelines)? {
         let status = moorage_engine::status(&pipeline).await?;
         if !render::wants_json(global) {
-            render::out(render::opening(global, &pipeline, true).await?);
-            show(global, &status);
+            let opening = render::opening(global, &pipeline, true).await?;
+            // Why the source could not be asked is said once.
+            let said = status.source_problem.as_ref().is_some_and(|p| opening.contains(p.as_str()));
+            render::out(opening);
+            show(global, &status, said);
         }
         all.push(status);
     }
@@ -23,7 +26,7 @@ pub async fn status(global: &Global, which: &Pipelines) -> Result<Finished, Fail
     Ok(Finished::Clean)
 }
 
-fn show(global: &Global, status: &PipelineStatus) {
+fn show(global: &Global, status: &PipelineStatus, problem_was_said: bool) {
     render::out(format!("  now     {}", now(status)));
     if let Some(line) = complete(status) {
         render::out(format!("  data    {line}"));
@@ -31,7 +34,7 @@ fn show(global: &Global, status: &PipelineStatus) {
     if let Some(open) = status.waiting.as_ref().and_then(|w| w.oldest_open.as_ref()) {
         render::out(format!("  source  oldest open transaction: {open}"));
     }
-    if let Some(problem) = &status.source_problem {
+    if let Some(problem) = status.source_problem.as_ref().filter(|_| !problem_was_said) {
         render::out(format!("  source  could not be asked what waits: {problem}"));
     }
     if status.tables.is_empty() {

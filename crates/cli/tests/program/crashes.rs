@@ -74,6 +74,26 @@ fn a_source_that_crashes_or_cuts_the_line_is_tried_again() {
     assert_eq!(project.value::<String>(&sums.replace("::text", "")), session.value::<String>(sums));
 }
 
+#[test]
+fn a_running_pipeline_does_not_hold_up_the_shutdown_of_its_source() {
+    let mut server = PostgresServer::start(&[]);
+    let project = Project::on(&server, "shutdown");
+    project.session.run("CREATE TABLE t (id int PRIMARY KEY)");
+    project.catch_up();
+    let mut running = project.start(&["run"]);
+    running.wait_for("following changes");
+    project.session.run("INSERT INTO t VALUES (1)");
+    moorage_testkit::wait_until("the row arrives", || project.value::<i64>("SELECT count(*) FROM t") == 1);
+    assert!(server.stop_within(20), "the server waits for the pipeline: {}", running.log());
+    running.wait_for("trying again");
+    project.moorage(&["status"]).expect(0, &["not reached", "retrying: "]);
+    server.restart();
+    server.session("shutdown").run("INSERT INTO t VALUES (2)");
+    moorage_testkit::wait_until("the next row arrives", || {
+        project.value::<i64>("SELECT count(*) FROM t") == 2
+    });
+}
+
 /// The server gives up on a receiver that is silent for a second; the target is held up for longer.
 #[test]
 fn the_connection_is_kept_alive_while_the_target_is_busy() {
