@@ -186,7 +186,8 @@ impl Source for PostgresSource {
 }
 
 /// Counts changes without consuming them: inserts, updates, deletes and truncates behind the checkpoint.
-/// Nothing can be said where the right is missing or the slot is busy after all.
+/// Nothing can be said where the right is missing, the slot is busy after all, or counting takes longer
+/// than someone at a terminal likes to wait.
 async fn count_waiting(
     session: &Session,
     plan: &CapturePlan,
@@ -196,6 +197,9 @@ async fn count_waiting(
     let sql = "SELECT count(*) FILTER (WHERE get_byte(data, 0) IN (68, 73, 84, 85) AND xid::text::bigint <> $3), count(*)
                FROM pg_logical_slot_peek_binary_changes($1, NULL, $2, 'proto_version', '1', 'publication_names', $4)";
     let publication = quote_ident(&plan.publication);
+    if session.run("limiting the time", "SET statement_timeout = '5s'").await.is_err() {
+        return (None, false);
+    }
     match session.client().query_one(sql, &[&plan.slot, &COUNT_LIMIT, &done, &publication]).await {
         Ok(row) => (Some(row.get::<_, i64>(0) as u64), row.get::<_, i64>(1) >= i64::from(COUNT_LIMIT)),
         Err(error) => {
