@@ -2,8 +2,8 @@
 //!
 //! [`Batcher`] is a step function. The driver feeds it segments and asks what to do; the order it must
 //! keep is: [`add`](Batcher::add) → [`next`](Batcher::next) → for [`Action::WritePart`] write
-//! [`take_blocks`](Batcher::take_blocks) into the open target transaction; for [`Action::Commit`] write
-//! them, then commit with [`take_commit`](Batcher::take_commit). A batch always ends at the end of a
+//! [`take_part`](Batcher::take_part) into the open target transaction; for [`Action::Commit`] write what
+//! [`close`](Batcher::close) gives, then commit. A batch always ends at the end of a
 //! source transaction; one larger than the limits is written in parts into one target transaction, so
 //! that neither memory nor atomicity depends on its size.
 
@@ -115,22 +115,22 @@ impl Batcher {
         self.rows
     }
 
-    /// Takes the blocks to write.
-    pub fn take_blocks(&mut self) -> Vec<ChangeBlock> {
+    /// Takes the blocks to write; the batch goes on.
+    pub fn take_part(&mut self) -> Vec<ChangeBlock> {
         self.bytes = 0;
         self.rows = 0;
         std::mem::take(&mut self.blocks)
     }
 
-    /// Ends the batch after its blocks were taken; the next one is empty. None if there is nothing
-    /// whole to commit.
-    pub fn take_commit(&mut self) -> Option<BatchEnd> {
-        if self.in_transaction || !self.blocks.is_empty() {
+    /// Ends the batch: its last blocks, and the transaction it ends with. The next one is empty. None, and
+    /// nothing taken, if it cannot end here.
+    pub fn close(&mut self) -> Option<(Vec<ChangeBlock>, BatchEnd)> {
+        if self.in_transaction {
             return None;
         }
         let transaction = self.last.take()?;
         self.since = None;
-        Some(BatchEnd { transaction, commits: std::mem::take(&mut self.commits) })
+        Some((self.take_part(), BatchEnd { transaction, commits: std::mem::take(&mut self.commits) }))
     }
 }
 
@@ -161,8 +161,7 @@ mod tests {
         assert_eq!(batcher.next(start, false), Action::WaitUntil(start + limits.age));
         assert_eq!(batcher.next(start + limits.age, false), Action::Commit);
         assert_eq!(batcher.next(start, true), Action::Commit, "a flush does not wait");
-        batcher.take_blocks();
-        assert_eq!(batcher.take_commit().unwrap().transaction.position.rank(), 2);
+        assert_eq!(batcher.close().unwrap().1.transaction.position.rank(), 2);
         assert_eq!(batcher.next(start, true), Action::Wait, "the next batch is empty");
     }
 
@@ -172,8 +171,8 @@ mod tests {
         let now = Instant::now();
         batcher.add(segment(None, true), now);
         assert_eq!(batcher.next(now, false), Action::WritePart);
-        batcher.take_blocks();
-        assert!(batcher.take_commit().is_none(), "nothing whole yet");
+        batcher.take_part();
+        assert!(batcher.close().is_none(), "nothing whole yet");
         batcher.add(segment(Some(7), false), now);
         assert_eq!(batcher.next(now, false), Action::Commit);
     }

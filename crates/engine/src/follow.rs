@@ -108,7 +108,8 @@ impl Follower<'_> {
                     continue;
                 }
                 Action::WritePart => {
-                    self.write().await?;
+                    let blocks = self.batcher.take_part();
+                    self.open_merge().await?.write(&blocks).await?;
                     continue;
                 }
                 Action::WaitUntil(due) => Some(due),
@@ -139,24 +140,22 @@ impl Follower<'_> {
         self.batcher.add(segment, Instant::now());
     }
 
-    /// Writes what was collected into the open batch.
-    async fn write(&mut self) -> Result<()> {
-        let blocks = self.batcher.take_blocks();
-        let merge = match &mut self.merge {
-            Some(merge) => merge,
+    /// The open target transaction, begun if there is none.
+    async fn open_merge(&mut self) -> Result<&mut Box<dyn Merge>> {
+        match &mut self.merge {
+            Some(merge) => Ok(merge),
             none => {
                 let target = &self.context.pipeline.target;
-                none.insert(target.begin(&self.context.pipeline.name, &self.plans).await?)
+                Ok(none.insert(target.begin(&self.context.pipeline.name, &self.plans).await?))
             }
-        };
-        merge.write(&blocks).await?;
-        Ok(())
+        }
     }
 
     async fn commit(&mut self, stream: &dyn ChangeStream) -> Result<()> {
         let began = Instant::now();
-        self.write().await?;
-        let (Some(end), Some(merge)) = (self.batcher.take_commit(), self.merge.take()) else { return Ok(()) };
+        let Some((blocks, end)) = self.batcher.close() else { return Ok(()) };
+        self.open_merge().await?.write(&blocks).await?;
+        let Some(merge) = self.merge.take() else { return Ok(()) };
         let checkpoint = Checkpoint {
             stage: Stage::Following,
             position: end.transaction.position.to_string(),
