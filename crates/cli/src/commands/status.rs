@@ -4,6 +4,7 @@ use crate::args::{Global, Pipelines};
 use crate::exit::{Failure, Finished};
 use crate::{load, render};
 use chrono::Utc;
+use moorage_adapter::TableState;
 use moorage_core::checkpoint::Stage;
 use moorage_engine::{PipelineStatus, TableStatus};
 
@@ -114,7 +115,9 @@ fn complete(status: &PipelineStatus) -> Option<String> {
         .as_ref()
         .map(|w| format!("; the source keeps {} of log", render::size(w.retained_bytes)));
     let ago = |t: chrono::DateTime<Utc>| render::span((Utc::now() - t).num_milliseconds().max(0) as u64);
+    let loading = status.tables.iter().filter(|t| t.state == TableState::Loading).count();
     let complete = match status.complete_up_to {
+        _ if loading > 0 => format!("{loading} of {} tables are not read yet", status.tables.len()),
         Some(at) => format!("target complete up to source commit {} ({} ago)", render::clock(at), ago(at)),
         None => format!(
             "target complete up to its snapshot, position {}",
