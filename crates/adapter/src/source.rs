@@ -164,11 +164,6 @@ impl SegmentSender {
         // Nobody listening any more is no news worth keeping.
         let _ = self.sender.send(Err(error)).await;
     }
-
-    /// Whether nothing waits to be taken.
-    pub fn is_idle(&self) -> bool {
-        self.memory.available_permits() == self.capacity
-    }
 }
 
 /// A channel for segments that holds at most `capacity` bytes (at least 1), or one larger segment.

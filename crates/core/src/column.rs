@@ -193,12 +193,6 @@ impl RowsBuilder {
         self.bytes += bytes;
     }
 
-    /// Adds a row without any value.
-    pub fn push_empty_row(&mut self) {
-        self.columns.iter_mut().for_each(ColumnBuilder::push_null);
-        self.end_row(0);
-    }
-
     /// Rows so far.
     pub fn rows(&self) -> usize {
         self.rows
