@@ -5,10 +5,12 @@
 //! values again: decisions, plans, reduced batches. Everything here is therefore tested on its own.
 
 pub mod batch;
+pub mod canonical;
 pub mod change;
 pub mod checkpoint;
 pub mod column;
 pub mod counters;
+pub mod decimal;
 pub mod finding;
 pub mod lag;
 pub mod pick;

@@ -34,6 +34,8 @@ pub struct SourceColumn {
     pub column: Column,
     /// Computed by the source from other columns, and absent from its log.
     pub generated: bool,
+    /// Why its values cannot be carried exactly, with the way out other than dropping it.
+    pub refused: Option<String>,
 }
 
 /// A table as the source describes it.
@@ -49,8 +51,8 @@ pub struct SourceTable {
     pub identity: LogIdentity,
     /// About how many rows; `None` if the source does not know.
     pub row_estimate: Option<u64>,
-    /// Size in the source, in bytes, without indexes, as of the source's last analysis.
-    pub bytes: u64,
+    /// About its size in the source, in bytes, without indexes; `None` if the source does not know.
+    pub bytes: Option<u64>,
     /// Why it cannot be carried at all, with the way out.
     pub refused: Option<String>,
     /// Worth knowing: a partition, for example.
@@ -192,6 +194,10 @@ fn plan_table(
             left_out.push((name.clone(), "dropped by a rule of the project file".to_string()));
         } else if source.generated {
             left_out.push((name.clone(), "generated: the source's log does not carry it".to_string()));
+        } else if let Some(why) = &source.refused {
+            return Err(format!(
+                "column {name}: {why}; or leave it out with a rule: drop = [\"{name}\"]"
+            ));
         } else {
             columns.push(source.column.clone());
         }

@@ -5,6 +5,7 @@
 pub use crate::project_error::ProjectError;
 use serde::Deserialize;
 use std::collections::BTreeMap;
+use std::ops::Range;
 use std::time::Duration;
 use toml::Spanned;
 
@@ -27,8 +28,20 @@ pub struct Project {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum SourceKind {
-    /// PostgreSQL, through its logical replication stream.
+    /// PostgreSQL, through its logical replication stream or triggers.
     Postgres,
+    /// A SQLite file, through triggers.
+    Sqlite,
+}
+
+/// How changes are read from a source.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Capture {
+    /// From the source's own change log.
+    Log,
+    /// From change tables that triggers fill.
+    Trigger,
 }
 
 /// The systems that rows can go to.
@@ -72,9 +85,13 @@ pub struct SecretConfig {
 #[serde(deny_unknown_fields)]
 pub struct SourceConfig {
     /// Which system.
-    pub kind: SourceKind,
-    /// Where it is: `postgres://user@host:port/database`; `?host=/folder` names a Unix socket's folder.
-    pub url: Spanned<String>,
+    pub kind: Spanned<SourceKind>,
+    /// Where a server is: `postgres://user@host:port/database`; `?host=/folder` names a Unix socket's folder.
+    pub url: Option<Spanned<String>>,
+    /// Where a file is, relative to the project file.
+    pub path: Option<Spanned<String>>,
+    /// How changes are read; the best way the system has if not given.
+    pub capture: Option<Spanned<Capture>>,
     /// The password, if one is needed.
     pub password: Option<Spanned<SecretConfig>>,
     /// How the connection is protected; `prefer` if not given here or in the address.
@@ -202,6 +219,9 @@ impl Project {
         let at =
             |span, what: String, expected: String| Err(ProjectError::at(file, text, span, what, expected));
         for (name, source) in &project.sources {
+            if let Some((span, what, expected)) = wrong_place(name, source) {
+                return at(span, what, expected.into());
+            }
             if let Some(password) = &source.password {
                 let p = password.get_ref();
                 if [p.env.is_some(), p.file.is_some(), p.command.is_some()].iter().filter(|x| **x).count()
@@ -250,6 +270,29 @@ impl Project {
             }
         }
         Ok(project)
+    }
+}
+
+/// A server has an address, a file a path; each key only where it means something.
+fn wrong_place(name: &str, source: &SourceConfig) -> Option<(Range<usize>, String, &'static str)> {
+    let (needed, other, example) = match source.kind.get_ref() {
+        SourceKind::Postgres => (&source.url, &source.path, "url = \"postgres://user@host:5432/database\""),
+        SourceKind::Sqlite => (&source.path, &source.url, "path = \"harbour.db\""),
+    };
+    if needed.is_none() {
+        let what = format!("source {name} says nothing about where it is");
+        return Some((source.kind.span(), what, example));
+    }
+    if let Some(other) = other {
+        return Some((other.span(), format!("source {name} is of another kind than this key is for"), example));
+    }
+    match (&source.capture, source.kind.get_ref()) {
+        (Some(capture), SourceKind::Sqlite) if *capture.get_ref() == Capture::Log => Some((
+            capture.span(),
+            format!("source {name}: a SQLite file has no log that can be read"),
+            "capture = \"trigger\", or no such key",
+        )),
+        _ => None,
     }
 }
 
@@ -349,6 +392,8 @@ rename = { amt = "amount" }
     )]
     #[case("[\"public.*\"]", "[\"public.[\"]", "moorage.toml:14:11: `public.[` is not a pattern", "public.*")]
     #[case("path = \"warehouse.db\"", "path = ", "moorage.toml:9:", "")]
+    #[case("kind = \"postgres\"", "kind = \"sqlite\"", "moorage.toml:3:8: source harbour says nothing", "path = ")]
+    #[case("kind = \"postgres\"", "kind = \"postgres\"\npath = \"x\"", "moorage.toml:4:8: source harbour is of", "url = ")]
     fn a_mistake_is_named_with_its_line(
         #[case] good: &str,
         #[case] bad: &str,

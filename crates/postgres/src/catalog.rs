@@ -89,7 +89,7 @@ fn source_column(row: &Row) -> SourceColumn {
     let source_type: String = row.get(4);
     let logical = logical(&CatalogType { id: row.get(5), modifier: row.get(6), name: &source_type });
     let column = Column { name: row.get(1), logical, source_type, nullable: !row.get::<_, bool>(2) };
-    SourceColumn { column, generated: row.get(3) }
+    SourceColumn { column, generated: row.get(3), refused: None }
 }
 
 fn source_table(row: &Row, columns: Vec<SourceColumn>, indexes: &[Index]) -> SourceTable {
@@ -119,7 +119,7 @@ fn source_table(row: &Row, columns: Vec<SourceColumn>, indexes: &[Index]) -> Sou
         id: u64::from(row.get::<_, u32>(0)),
         columns,
         row_estimate: (estimate >= 0.0).then_some(estimate as u64),
-        bytes: row.get::<_, i64>(6).max(0) as u64,
+        bytes: (estimate >= 0.0).then_some(row.get::<_, i64>(6).max(0) as u64),
         refused,
         note: row.get::<_, Option<String>>(10).map(|root| format!("partition of {root}")),
     }

@@ -14,7 +14,7 @@ struct Listed {
     key: String,
     columns: usize,
     row_estimate: Option<u64>,
-    bytes: u64,
+    bytes: Option<u64>,
     note: String,
 }
 
@@ -57,7 +57,7 @@ pub async fn tables(global: &Global, which: &Pipelines) -> Result<Finished, Fail
                 t.key.as_str().into(),
                 render::right(t.columns),
                 render::right(t.row_estimate.map_or("?".into(), render::number)),
-                render::right(if t.row_estimate.is_none() { "?".into() } else { render::size(t.bytes) }),
+                render::right(t.bytes.map_or("?".into(), render::size)),
                 t.note.as_str().into(),
             ]);
         }

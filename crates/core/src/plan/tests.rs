@@ -27,6 +27,7 @@ fn table(name: &str, columns: &[&str], identity: LogIdentity) -> SourceTable {
             nullable: true,
         },
         generated: n.starts_with('='),
+        refused: None,
     };
     SourceTable {
         name: TableName::new("public", name),
@@ -34,7 +35,7 @@ fn table(name: &str, columns: &[&str], identity: LogIdentity) -> SourceTable {
         columns: columns.iter().map(column).collect(),
         identity,
         row_estimate: None,
-        bytes: 0,
+        bytes: None,
         refused: None,
         note: None,
     }
