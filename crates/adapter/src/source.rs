@@ -250,7 +250,11 @@ pub trait Source: Send + Sync {
     async fn waiting(&self, capture: &CapturePlan, checkpoint: &Checkpoint) -> Result<Waiting>;
 
     /// Structure changes since the plans were made, by table.
-    async fn drifted(&self, tables: &[TablePlan]) -> Result<Vec<(Arc<TableSchema>, String)>>;
+    async fn drifted(
+        &self,
+        capture: &CapturePlan,
+        tables: &[TablePlan],
+    ) -> Result<Vec<(Arc<TableSchema>, String)>>;
 
     /// Removes what [`prepare`](Self::prepare) made, or with `dry` says what it would remove.
     async fn teardown(&self, capture: &CapturePlan, dry: bool) -> Result<Removed>;

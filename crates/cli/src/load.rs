@@ -6,7 +6,7 @@ use moorage_adapter::{Source, Target};
 use moorage_core::project::{Project, SecretConfig, SourceConfig, SourceKind, TargetConfig, TargetKind};
 use moorage_engine::Pipeline;
 use moorage_postgres::{PostgresAddress, PostgresSource};
-use moorage_sqlite::SqliteTarget;
+use moorage_sqlite::{SqliteSource, SqliteTarget};
 use secrecy::SecretString;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -73,8 +73,12 @@ fn open_source(
     config: &SourceConfig,
     connections: usize,
 ) -> Result<Arc<dyn Source>, Failure> {
-    let SourceKind::Postgres = config.kind;
-    let mut address = PostgresAddress::parse(config.url.get_ref())
+    if *config.kind.get_ref() == SourceKind::Sqlite {
+        let path = config.path.as_ref().map(|p| p.get_ref().as_str()).unwrap_or_default();
+        return Ok(Arc::new(SqliteSource::new(folder.join(path))));
+    }
+    let url = config.url.as_ref().map(|u| u.get_ref().as_str()).unwrap_or_default();
+    let mut address = PostgresAddress::parse(url)
         .map_err(|e| Failure::Usage(format!("{}: source {name}: {e}", file.display())))?;
     if let Some(secret) = &config.password {
         address.password = Some(look_up(folder, name, secret.get_ref())?);

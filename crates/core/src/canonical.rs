@@ -171,7 +171,12 @@ mod tests {
     #[case(LogicalType::Timestamp, "2026-06-01 06:00:00.500", "2026-06-01 06:00:00.5", true)]
     #[case(LogicalType::TimestampTz, "2026-06-01 06:00:00+00:00", "2026-06-01 08:00:00.0+02:00", true)]
     #[case(LogicalType::TimestampTz, "294276-06-01 06:00:00+00:00", "294276-06-01 06:00:01+00:00", false)]
-    #[case(LogicalType::Uuid, "A0EEBC99-9C0B-4EF8-BB6D-6BB9BD380A11", "a0eebc99-9c0b-4ef8-bb6d-6bb9bd380a11", true)]
+    #[case(
+        LogicalType::Uuid,
+        "A0EEBC99-9C0B-4EF8-BB6D-6BB9BD380A11",
+        "a0eebc99-9c0b-4ef8-bb6d-6bb9bd380a11",
+        true
+    )]
     fn texts_are_the_same_by_meaning(
         #[case] logical: LogicalType,
         #[case] a: &str,
@@ -202,7 +207,11 @@ mod tests {
     #[case(LogicalType::Timestamp, "yesterday", false)]
     #[case(LogicalType::Decimal { precision: Some(6), scale: Some(2) }, "12.345", false)]
     #[case(LogicalType::Json, "{", false)]
-    fn what_is_not_a_value_of_the_type_is_told(#[case] logical: LogicalType, #[case] text: &str, #[case] is: bool) {
+    fn what_is_not_a_value_of_the_type_is_told(
+        #[case] logical: LogicalType,
+        #[case] text: &str,
+        #[case] is: bool,
+    ) {
         assert_eq!(is_value(&logical, text), is);
     }
 }

@@ -195,9 +195,7 @@ fn plan_table(
         } else if source.generated {
             left_out.push((name.clone(), "generated: the source's log does not carry it".to_string()));
         } else if let Some(why) = &source.refused {
-            return Err(format!(
-                "column {name}: {why}; or leave it out with a rule: drop = [\"{name}\"]"
-            ));
+            return Err(format!("column {name}: {why}; or leave it out with a rule: drop = [\"{name}\"]"));
         } else {
             columns.push(source.column.clone());
         }

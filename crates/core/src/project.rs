@@ -284,7 +284,11 @@ fn wrong_place(name: &str, source: &SourceConfig) -> Option<(Range<usize>, Strin
         return Some((source.kind.span(), what, example));
     }
     if let Some(other) = other {
-        return Some((other.span(), format!("source {name} is of another kind than this key is for"), example));
+        return Some((
+            other.span(),
+            format!("source {name} is of another kind than this key is for"),
+            example,
+        ));
     }
     match (&source.capture, source.kind.get_ref()) {
         (Some(capture), SourceKind::Sqlite) if *capture.get_ref() == Capture::Log => Some((
@@ -392,8 +396,18 @@ rename = { amt = "amount" }
     )]
     #[case("[\"public.*\"]", "[\"public.[\"]", "moorage.toml:14:11: `public.[` is not a pattern", "public.*")]
     #[case("path = \"warehouse.db\"", "path = ", "moorage.toml:9:", "")]
-    #[case("kind = \"postgres\"", "kind = \"sqlite\"", "moorage.toml:3:8: source harbour says nothing", "path = ")]
-    #[case("kind = \"postgres\"", "kind = \"postgres\"\npath = \"x\"", "moorage.toml:4:8: source harbour is of", "url = ")]
+    #[case(
+        "kind = \"postgres\"",
+        "kind = \"sqlite\"",
+        "moorage.toml:3:8: source harbour says nothing",
+        "path = "
+    )]
+    #[case(
+        "kind = \"postgres\"",
+        "kind = \"postgres\"\npath = \"x\"",
+        "moorage.toml:4:8: source harbour is of",
+        "url = "
+    )]
     fn a_mistake_is_named_with_its_line(
         #[case] good: &str,
         #[case] bad: &str,

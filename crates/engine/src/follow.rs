@@ -6,10 +6,13 @@
 //! its bounded queue.
 
 use crate::error::{EngineError, Result};
+use crate::pipeline::Pipeline;
 use crate::prepare::Following;
 use crate::run::{Context, Outcome};
 use chrono::Utc;
-use moorage_adapter::{AdapterError, ChangeStream, Event, Head, Merge, Source, StreamStart, StreamedSegment};
+use moorage_adapter::{
+    AdapterError, CapturePlan, ChangeStream, Event, Head, Merge, Source, StreamStart, StreamedSegment,
+};
 use moorage_core::batch::{Action, Batcher, Limits};
 use moorage_core::checkpoint::{Checkpoint, Durable, Stage};
 use moorage_core::lag::ClockSkew;
@@ -99,7 +102,7 @@ impl Follower<'_> {
     }
 
     async fn drive(&mut self, stream: &mut dyn ChangeStream) -> Result<Outcome> {
-        let mut looks = Looks::start(self.context.pipeline.source.clone(), self.plans.clone());
+        let mut looks = Looks::start(&self.context.pipeline, self.plans.clone());
         loop {
             let flush = self.stopping.is_some() || self.note_arrived;
             let due = match self.batcher.next(Instant::now(), flush) {
@@ -243,13 +246,14 @@ struct Looks {
 }
 
 impl Looks {
-    fn start(source: Arc<dyn Source>, plans: Vec<TablePlan>) -> Self {
+    fn start(pipeline: &Pipeline, plans: Vec<TablePlan>) -> Self {
         let (sender, found) = mpsc::channel(1);
+        let (source, capture) = (pipeline.source.clone(), pipeline.capture());
         let task = tokio::spawn(async move {
             for round in 1u32.. {
                 tokio::time::sleep(LOOK_EVERY).await;
                 let catalogue = round.is_multiple_of(CATALOGUE_EVERY);
-                match look(source.as_ref(), if catalogue { &plans } else { &[] }).await {
+                match look(source.as_ref(), &capture, if catalogue { &plans } else { &[] }).await {
                     // The stream itself tells when the source is gone.
                     Err(error) if error.is_transient() => {}
                     found => {
@@ -277,8 +281,12 @@ impl Drop for Looks {
     }
 }
 
-async fn look(source: &dyn Source, plans: &[TablePlan]) -> moorage_adapter::Result<Look> {
+async fn look(
+    source: &dyn Source,
+    capture: &CapturePlan,
+    plans: &[TablePlan],
+) -> moorage_adapter::Result<Look> {
     let head = source.head().await?;
-    let drifted = if plans.is_empty() { Vec::new() } else { source.drifted(plans).await? };
+    let drifted = if plans.is_empty() { Vec::new() } else { source.drifted(capture, plans).await? };
     Ok(Look { head, drifted })
 }

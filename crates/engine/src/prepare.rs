@@ -129,7 +129,7 @@ async fn refuse_drift(context: &Context, planned: &Plan, stored: &[StoredTable])
     let pipeline = &context.pipeline;
     let live: Vec<&StoredTable> = stored.iter().filter(|s| s.state != TableState::Loading).collect();
     let plans: Vec<TablePlan> = live.iter().map(|s| s.plan.clone()).collect();
-    let drifted = pipeline.source.drifted(&plans).await?;
+    let drifted = pipeline.source.drifted(&pipeline.capture(), &plans).await?;
     for stored in live {
         let table = stored.plan.table();
         let now = planned.tables.iter().find(|t| t.table() == table);

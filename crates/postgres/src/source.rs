@@ -156,7 +156,11 @@ impl Source for PostgresSource {
         Ok(waiting)
     }
 
-    async fn drifted(&self, tables: &[TablePlan]) -> Result<Vec<(Arc<TableSchema>, String)>> {
+    async fn drifted(
+        &self,
+        _: &CapturePlan,
+        tables: &[TablePlan],
+    ) -> Result<Vec<(Arc<TableSchema>, String)>> {
         let found = self.discover().await?;
         let mut drifted = Vec::new();
         for plan in tables {

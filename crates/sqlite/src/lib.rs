@@ -1,4 +1,4 @@
-//! SQLite as a target: an embedded warehouse in one file.
+//! SQLite on both ends: a file as a source, captured by triggers, and an embedded warehouse in one file.
 //!
 //! The file is in write-ahead mode, so that people can query it while Moorage writes. A batch and its
 //! checkpoint are one transaction. What Moorage remembers is in two tables of the same file,
@@ -9,9 +9,12 @@ mod dialect;
 mod error;
 mod merge;
 mod meta;
+mod read;
+mod source;
 mod statements;
 mod target;
 mod values;
 
 pub use dialect::SqliteDialect;
+pub use source::SqliteSource;
 pub use target::SqliteTarget;

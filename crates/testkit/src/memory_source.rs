@@ -252,7 +252,7 @@ impl Source for MemorySource {
         Ok(Waiting { changes: Some(changes as u64), ..Waiting::default() })
     }
 
-    async fn drifted(&self, _: &[TablePlan]) -> Result<Vec<(Arc<TableSchema>, String)>> {
+    async fn drifted(&self, _: &CapturePlan, _: &[TablePlan]) -> Result<Vec<(Arc<TableSchema>, String)>> {
         Ok(Vec::new())
     }
 

@@ -55,7 +55,10 @@ pub fn berths_source_table() -> SourceTable {
     SourceTable {
         name: TableName::new("public", "berths"),
         id: 1,
-        columns: columns().into_iter().map(|column| SourceColumn { column, generated: false, refused: None }).collect(),
+        columns: columns()
+            .into_iter()
+            .map(|column| SourceColumn { column, generated: false, refused: None })
+            .collect(),
         identity: LogIdentity::Key(vec!["id".into()]),
         row_estimate: None,
         bytes: None,

@@ -1,0 +1,259 @@
+//! What a SQLite file declares: tables, columns, keys, unique indexes, and triggers that are in the way.
+
+use moorage_core::plan::{LogIdentity, SourceColumn, SourceTable};
+use moorage_core::sql::quote_ident;
+use moorage_core::{Column, LogicalType, TableName};
+use rusqlite::Connection;
+use std::collections::{BTreeMap, BTreeSet};
+
+type Sql<T> = rusqlite::Result<T>;
+
+/// The schema that tables of the file itself are in.
+pub(crate) const SCHEMA: &str = "main";
+
+/// All tables but SQLite's own and ours.
+pub(crate) fn discover(db: &Connection) -> Sql<Vec<SourceTable>> {
+    let mut query = db.prepare(
+        "SELECT name, type, wr FROM pragma_table_list
+         WHERE schema = 'main' AND type IN ('table', 'virtual', 'shadow') AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\'
+           AND name NOT LIKE 'moorage\\_%' ESCAPE '\\' ORDER BY name",
+    )?;
+    let listed: Vec<(String, String, bool)> =
+        query.query_map([], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?.collect::<Sql<_>>()?;
+    let loops = writes_itself(db)?;
+    listed
+        .into_iter()
+        .map(|(name, kind, without_rowid)| table(db, name, &kind, without_rowid, &loops))
+        .collect()
+}
+
+fn table(
+    db: &Connection,
+    name: String,
+    kind: &str,
+    without_rowid: bool,
+    loops: &BTreeMap<String, String>,
+) -> Sql<SourceTable> {
+    let (columns, key) = columns(db, &name)?;
+    let refused = match kind {
+        "virtual" => Some("a virtual table has no triggers, so its changes cannot be captured".to_string()),
+        "shadow" => Some("it belongs to a virtual table, whose changes cannot be captured".to_string()),
+        _ if without_rowid => Some(
+            "it is declared WITHOUT ROWID: replaced rows could not be told from kept ones. Make it an ordinary table (CREATE TABLE … AS, then rename)".into(),
+        ),
+        _ if columns.len() > 900 => Some("it has more than 900 columns, too many for the change table".into()),
+        _ => loops.get(&name.to_ascii_lowercase()).map(|trigger| {
+            format!(
+                "trigger {trigger} of the database changes the table it fires for, so the order of captured images would be a guess. Drop that trigger, or exclude the table"
+            )
+        }),
+    };
+    let refused = match refused {
+        None => expression_index(db, &name)?.map(|index| {
+            format!("unique index {index} is over an expression: rows replaced through it could not be captured. Drop the index, or exclude the table")
+        }),
+        some => some,
+    };
+    let row_estimate = match kind {
+        "table" if !without_rowid => Some(row_estimate(db, &name)?),
+        _ => None,
+    };
+    Ok(SourceTable {
+        name: TableName::new(SCHEMA, name),
+        id: 0,
+        columns,
+        identity: LogIdentity::Full { key },
+        row_estimate,
+        bytes: None,
+        refused,
+        note: None,
+    })
+}
+
+/// The span of row numbers: exact for a table that was only added to.
+fn row_estimate(db: &Connection, table: &str) -> Sql<u64> {
+    let table = quote_ident(table);
+    let sql = format!(
+        "SELECT coalesce((SELECT max(rowid) FROM {table}) - (SELECT min(rowid) FROM {table}) + 1, 0)"
+    );
+    let span: i64 = db.query_row(&sql, [], |r| r.get(0)).unwrap_or(0);
+    Ok(span.max(0) as u64)
+}
+
+/// The columns, and the primary key if its columns can never be null: SQLite lets other than integer keys
+/// be null (<https://www.sqlite.org/lang_createtable.html>, section 3.5).
+fn columns(db: &Connection, table: &str) -> Sql<(Vec<SourceColumn>, Option<Vec<String>>)> {
+    let mut query = db.prepare_cached(
+        "SELECT name, type, \"notnull\", pk, hidden FROM pragma_table_xinfo(?1) ORDER BY cid",
+    )?;
+    let mut rows = query.query([table])?;
+    let mut columns = Vec::new();
+    let mut key: Vec<(i64, String, bool, String)> = Vec::new();
+    while let Some(r) = rows.next()? {
+        let (name, declared, not_null): (String, String, bool) = (r.get(0)?, r.get(1)?, r.get(2)?);
+        let (pk, hidden): (i64, i64) = (r.get(3)?, r.get(4)?);
+        if pk > 0 {
+            key.push((pk, name.clone(), not_null, declared.clone()));
+        }
+        let refused = declared.is_empty().then(|| {
+            "it is declared without a type, so nothing says what its values mean. Declare a type for it"
+                .to_string()
+        });
+        let column = Column { name, logical: logical(&declared), source_type: declared, nullable: !not_null };
+        columns.push(SourceColumn { column, generated: hidden >= 2, refused });
+    }
+    key.sort();
+    let is_row_number =
+        matches!(key.as_slice(), [(.., declared)] if declared.eq_ignore_ascii_case("INTEGER"));
+    let usable = !key.is_empty() && (is_row_number || key.iter().all(|k| k.2));
+    Ok((columns, usable.then(|| key.into_iter().map(|k| k.1).collect())))
+}
+
+/// What a declared type means. Words that name a type exactly count first, then SQLite's own rules
+/// (<https://www.sqlite.org/datatype3.html>, section 3.1), and the rest travels as text.
+pub(crate) fn logical(declared: &str) -> LogicalType {
+    let upper = declared.trim().to_ascii_uppercase();
+    let (word, arguments) = match upper.split_once('(') {
+        Some((word, rest)) => (word.trim().to_string(), numbers(rest)),
+        None => (upper.clone(), Vec::new()),
+    };
+    match word.as_str() {
+        "BOOLEAN" | "BOOL" => LogicalType::Bool,
+        "DATE" => LogicalType::Date,
+        "TIME" => LogicalType::Time,
+        "DATETIME" | "TIMESTAMP" => LogicalType::Timestamp,
+        "TIMESTAMPTZ" | "TIMESTAMP WITH TIME ZONE" => LogicalType::TimestampTz,
+        "JSON" | "JSONB" => LogicalType::Json,
+        "UUID" => LogicalType::Uuid,
+        "DECIMAL" | "NUMERIC" => LogicalType::Decimal {
+            precision: arguments.first().map(|p| (*p).max(1) as u32),
+            scale: arguments.first().map(|_| arguments.get(1).copied().unwrap_or(0) as i32),
+        },
+        "INTERVAL" | "POINT" => LogicalType::Other { name: declared.to_string() },
+        w if w.contains("INT") => LogicalType::Int64,
+        w if w.contains("CHAR") || w.contains("CLOB") || w.contains("TEXT") => LogicalType::Text,
+        w if w.contains("BLOB") => LogicalType::Bytes,
+        w if w.contains("REAL") || w.contains("FLOA") || w.contains("DOUB") => LogicalType::Float64,
+        _ => LogicalType::Other { name: declared.to_string() },
+    }
+}
+
+fn numbers(text: &str) -> Vec<i64> {
+    text.trim_end_matches(')').split(',').filter_map(|n| n.trim().parse().ok()).collect()
+}
+
+/// A unique index of a table.
+pub(crate) struct Unique {
+    /// Its columns with their collations.
+    pub(crate) columns: Vec<(String, String)>,
+}
+
+/// The unique indexes of a table, the primary key's too unless that is the row number itself.
+pub(crate) fn unique_indexes(db: &Connection, table: &str) -> Sql<Vec<Unique>> {
+    let mut query = db.prepare("SELECT name FROM pragma_index_list(?1) WHERE \"unique\" ORDER BY seq")?;
+    let names: Vec<String> = query.query_map([table], |r| r.get(0))?.collect::<Sql<_>>()?;
+    names
+        .iter()
+        .map(|name| Ok(Unique { columns: index_columns(db, name)?.into_iter().flatten().collect() }))
+        .collect()
+}
+
+/// Columns of an index; `None` stands for an expression.
+fn index_columns(db: &Connection, index: &str) -> Sql<Vec<Option<(String, String)>>> {
+    let mut query =
+        db.prepare("SELECT cid, name, coll FROM pragma_index_xinfo(?1) WHERE key ORDER BY seqno")?;
+    let rows = query.query_map([index], |r| {
+        let cid: i64 = r.get(0)?;
+        if cid < 0 { Ok(None) } else { Ok(Some((r.get(1)?, r.get(2)?))) }
+    })?;
+    rows.collect()
+}
+
+fn expression_index(db: &Connection, table: &str) -> Sql<Option<String>> {
+    let mut query = db.prepare("SELECT name FROM pragma_index_list(?1) WHERE \"unique\"")?;
+    let names: Vec<String> = query.query_map([table], |r| r.get(0))?.collect::<Sql<_>>()?;
+    for name in names {
+        if index_columns(db, &name)?.iter().any(Option::is_none) {
+            return Ok(Some(name));
+        }
+    }
+    Ok(None)
+}
+
+/// Tables that a trigger of theirs changes, directly or through triggers of other tables, with the name of
+/// the trigger that begins it. Triggers of one event fire in no defined order, so an image captured beside
+/// such a trigger could be older than one captured before it.
+fn writes_itself(db: &Connection) -> Sql<BTreeMap<String, String>> {
+    let mut query = db.prepare(
+        "SELECT lower(tbl_name), name, coalesce(sql, '') FROM sqlite_schema
+         WHERE type = 'trigger' AND name NOT LIKE 'moorage\\_%' ESCAPE '\\'",
+    )?;
+    let triggers: Vec<(String, String, String)> =
+        query.query_map([], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?.collect::<Sql<_>>()?;
+    let edges: Vec<(&str, &str, BTreeSet<String>)> =
+        triggers.iter().map(|(table, name, sql)| (table.as_str(), name.as_str(), written(sql))).collect();
+    let mut found = BTreeMap::new();
+    for (table, name, targets) in &edges {
+        let mut reached: BTreeSet<&str> = targets.iter().map(String::as_str).collect();
+        let mut waiting: Vec<&str> = reached.iter().copied().collect();
+        while let Some(at) = waiting.pop() {
+            for (_, _, next) in edges.iter().filter(|(t, ..)| *t == at) {
+                waiting.extend(next.iter().map(String::as_str).filter(|n| reached.insert(n)));
+            }
+        }
+        if reached.contains(table) {
+            found.insert(table.to_string(), name.to_string());
+        }
+    }
+    Ok(found)
+}
+
+/// The tables that the statements of a trigger write: the names behind INTO, UPDATE and FROM. A name that
+/// is only read makes the answer too careful, never too bold.
+fn written(sql: &str) -> BTreeSet<String> {
+    let lower = sql.to_ascii_lowercase();
+    // The head names the table itself; what it does stands behind BEGIN.
+    let body = lower.split_once("begin").map_or(lower.as_str(), |(_, body)| body);
+    let words: Vec<&str> = body
+        .split(|c: char| c.is_whitespace() || "(),;".contains(c))
+        .map(|w| w.trim_matches(|c| "\"`[]'".contains(c)))
+        .filter(|w| !w.is_empty())
+        .collect();
+    let mut found = BTreeSet::new();
+    for (i, word) in words.iter().enumerate() {
+        let mut next = words[i + 1..].iter();
+        let name = match *word {
+            "into" => next.next(),
+            "update" => {
+                next.find(|w| !matches!(**w, "or" | "rollback" | "abort" | "replace" | "fail" | "ignore"))
+            }
+            "from" if i > 0 && words[i - 1] == "delete" => next.next(),
+            _ => None,
+        };
+        found.extend(name.map(|n| n.trim_start_matches("main.").to_string()));
+    }
+    found
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_a_trigger_writes_is_found() {
+        let sql = "CREATE TRIGGER t AFTER UPDATE ON a BEGIN UPDATE OR IGNORE \"b\" SET x = 1; INSERT INTO c(x) SELECT y FROM d; DELETE FROM [e]; END";
+        assert_eq!(written(sql).into_iter().collect::<Vec<_>>(), ["b", "c", "e"]);
+    }
+
+    #[rstest::rstest]
+    #[case("BIGINT", LogicalType::Int64)]
+    #[case("varchar(20)", LogicalType::Text)]
+    #[case("decimal(10, 2)", LogicalType::Decimal { precision: Some(10), scale: Some(2) })]
+    #[case("NUMERIC", LogicalType::Decimal { precision: None, scale: None })]
+    #[case("double precision", LogicalType::Float64)]
+    #[case("DATETIME", LogicalType::Timestamp)]
+    #[case("STRING", LogicalType::Other { name: "STRING".into() })]
+    fn declared_types_have_a_meaning(#[case] declared: &str, #[case] expected: LogicalType) {
+        assert_eq!(logical(declared), expected);
+    }
+}

@@ -1,0 +1,318 @@
+//! A SQLite file as a source, captured by triggers into a change table.
+
+mod capture;
+mod catalog;
+mod error;
+mod replaced;
+mod snapshot;
+mod stream;
+
+use async_trait::async_trait;
+use capture::Names;
+use error::source_error;
+use moorage_adapter::{
+    AdapterError, CapturePlan, CaptureState, ChangeStream, Event, Events, Head, Layer, Prepared, Removed,
+    Result, SnapshotSink, Source, SourceAddress, Step, StreamStart, Waiting, segment_channel,
+};
+use moorage_core::checkpoint::{CapturePoint, Checkpoint, Refusal, SourceIdentity};
+use moorage_core::finding::Finding;
+use moorage_core::lag::ClockSkew;
+use moorage_core::plan::{SourceTable, TablePlan};
+use moorage_core::{Position, TableSchema};
+use rusqlite::{Connection, OpenFlags, OptionalExtension, TransactionBehavior, params};
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, PoisonError};
+use std::time::Duration;
+use stream::{Begin, Notes, SqliteStream};
+
+/// How long a statement waits for the application's own transactions.
+const BUSY_TIMEOUT: Duration = Duration::from_secs(10);
+/// How much may wait between the stream and the batch.
+const QUEUE_BYTES: usize = 8 << 20;
+/// How many waiting changes are counted before `status` says "or more".
+const COUNT_LIMIT: i64 = 100_000;
+
+/// A SQLite file as a source.
+pub struct SqliteSource {
+    path: PathBuf,
+    notes: Notes,
+}
+
+/// Opens the file, which must be there.
+fn open(path: &Path) -> Result<Connection> {
+    if !path.exists() {
+        return Err(AdapterError::Connect {
+            address: path.display().to_string(),
+            layer: Layer::Database,
+            reason: "there is no such file".into(),
+        });
+    }
+    let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+    let db = Connection::open_with_flags(path, flags).map_err(|e| source_error(path, "opening", e))?;
+    db.busy_timeout(BUSY_TIMEOUT).map_err(|e| source_error(path, "opening", e))?;
+    db.query_row("SELECT count(*) FROM sqlite_schema", [], |_| Ok(()))
+        .map_err(|e| source_error(path, "opening", e))?;
+    Ok(db)
+}
+
+/// The position behind the change with this number.
+fn position(number: i64) -> Position {
+    Position::new(number.max(0) as u128, number.to_string())
+}
+
+impl SqliteSource {
+    /// A source at `path`.
+    pub fn new(path: impl Into<PathBuf>) -> Self {
+        Self { path: path.into(), notes: Notes::default() }
+    }
+
+    /// Runs blocking work on a connection of its own.
+    async fn with<T: Send + 'static>(
+        &self,
+        doing: &'static str,
+        work: impl FnOnce(&mut Connection, &Path) -> Result<T> + Send + 'static,
+    ) -> Result<T> {
+        let path = self.path.clone();
+        tokio::task::spawn_blocking(move || work(&mut open(&path)?, &path))
+            .await
+            .map_err(|e| AdapterError::Io { what: doing.into(), reason: e.to_string() })?
+    }
+
+    /// Runs a statement or two that only need their SQL errors worded.
+    async fn sql<T: Send + 'static>(
+        &self,
+        doing: &'static str,
+        work: impl FnOnce(&Connection) -> rusqlite::Result<T> + Send + 'static,
+    ) -> Result<T> {
+        self.with(doing, move |db, path| work(db).map_err(|e| source_error(path, doing, e))).await
+    }
+
+    /// Changes something in a transaction.
+    async fn change<T: Send + 'static>(
+        &self,
+        doing: &'static str,
+        work: impl FnOnce(&Connection) -> rusqlite::Result<T> + Send + 'static,
+    ) -> Result<T> {
+        self.with(doing, move |db, path| {
+            let failed = |e| source_error(path, doing, e);
+            let transaction = db.transaction_with_behavior(TransactionBehavior::Immediate).map_err(failed)?;
+            let done = work(&transaction).map_err(failed)?;
+            transaction.commit().map_err(failed)?;
+            Ok(done)
+        })
+        .await
+    }
+}
+
+#[async_trait]
+impl Source for SqliteSource {
+    async fn address(&self) -> Result<SourceAddress> {
+        self.sql("opening", |_| Ok(())).await?;
+        Ok(SourceAddress {
+            system: format!("SQLite {}", rusqlite::version()),
+            host: "this host".into(),
+            database: self.path.display().to_string(),
+            user: "the file's".into(),
+        })
+    }
+
+    async fn inspect(&self, capture: &CapturePlan) -> Result<Vec<Finding>> {
+        let names = Names::new(capture);
+        let place = self.path.display().to_string();
+        self.sql("looking at the file", move |db| {
+            let mode: String = db.query_row("PRAGMA journal_mode", [], |r| r.get(0))?;
+            let writable = db.execute_batch("BEGIN IMMEDIATE; CREATE TABLE moorage_probe (x); ROLLBACK");
+            let mut found = vec![match writable {
+                Ok(()) => Finding::ok("source file", format!("{place} is writable")),
+                Err(error) => Finding::problem(
+                    "source file",
+                    format!("{place}: {error}"),
+                    "triggers and the change table are made in the file itself",
+                    "make the file and its folder writable for this user",
+                ),
+            }];
+            found.push(match mode.as_str() {
+                "wal" => Finding::ok(
+                    "journal mode",
+                    "write-ahead: readers and the writer do not wait for each other",
+                ),
+                other => Finding::note(
+                    "journal mode",
+                    other,
+                    "while tables are read, the application cannot commit",
+                    "PRAGMA journal_mode = WAL, once, in the application's database",
+                ),
+            });
+            found.push(match capture::token(db, &names)? {
+                Some(_) => Finding::ok(
+                    "capture",
+                    format!("triggers and change table {} are there", names.changes_plain()),
+                ),
+                None => Finding::ok(
+                    "capture",
+                    format!("triggers and change table {} will be made", names.changes_plain()),
+                ),
+            });
+            Ok(found)
+        })
+        .await
+    }
+
+    async fn discover(&self) -> Result<Vec<SourceTable>> {
+        self.sql("reading the tables", catalog::discover).await
+    }
+
+    async fn capture_state(&self, capture: &CapturePlan) -> Result<CaptureState> {
+        let names = Names::new(capture);
+        self.sql("looking at the change table", move |db| {
+            let token = capture::token(db, &names)?;
+            let head = Head { position: position(capture::head(db, &names)?), skew: ClockSkew::default() };
+            let point = match token {
+                None => None,
+                Some(token) => Some(CapturePoint {
+                    active: None,
+                    reaches_back_to: Some(position(capture::reaches_back_to(db, &names)?)),
+                    token: Some(token),
+                    named_by_user: false,
+                }),
+            };
+            // A file has no name of its own that a copy would not share: token and proof tell histories apart.
+            let identity = SourceIdentity {
+                kind: "sqlite".into(),
+                system: "file".into(),
+                database: catalog::SCHEMA.into(),
+                timeline: "1".into(),
+            };
+            Ok(CaptureState { identity, head, point })
+        })
+        .await
+    }
+
+    fn parse_position(&self, text: &str) -> Option<Position> {
+        text.parse().ok().filter(|n: &i64| *n >= 0).map(position)
+    }
+
+    async fn prepare(
+        &self,
+        capture: &CapturePlan,
+        tables: &[TablePlan],
+        again: bool,
+        events: &Events,
+    ) -> Result<Prepared> {
+        let (names, token, tables) = (Names::new(capture), capture.token.clone(), tables.to_vec());
+        let (steps, head) = self
+            .change("making the change table", move |db| {
+                let steps = capture::make(db, &names, &token, again, &tables)?;
+                Ok((steps, capture::head(db, &names)?))
+            })
+            .await?;
+        steps.into_iter().for_each(|step| events(Event::Prepared { step }));
+        Ok(Prepared { position: position(head) })
+    }
+
+    async fn align(&self, capture: &CapturePlan, tables: &[TablePlan], events: &Events) -> Result<()> {
+        let (names, tables) = (Names::new(capture), tables.to_vec());
+        let step =
+            self.change("aligning the triggers", move |db| capture::align(db, &names, &tables)).await?;
+        events(Event::Prepared { step });
+        Ok(())
+    }
+
+    async fn snapshot(
+        &self,
+        tables: &[TablePlan],
+        capture: Option<&CapturePlan>,
+        sink: Arc<dyn SnapshotSink>,
+        _: &Events,
+    ) -> Result<()> {
+        // Without a capture point no name matters: the number is 0.
+        let names = capture.map_or_else(Names::none, Names::new);
+        snapshot::run(self.path.clone(), names, tables, sink).await
+    }
+
+    async fn changes(&self, start: StreamStart, _: &Events) -> Result<Box<dyn ChangeStream>> {
+        let names = Names::new(&start.capture);
+        let (checkpoint, at) = (start.checkpoint.clone(), names.clone());
+        self.with("reading the change table", move |db, path| {
+            stream::proves(db, &at, &checkpoint.proof, path)?.map_err(|found| {
+                AdapterError::from(Refusal::OtherHistory { position: checkpoint.position.clone(), found })
+            })
+        })
+        .await?;
+        let from = start.checkpoint.position.parse().map_err(|_| AdapterError::Protocol {
+            address: "the target's checkpoint".into(),
+            what: format!("{:?} is not a position in a change table", start.checkpoint.position),
+        })?;
+        let (sender, segments) = segment_channel(QUEUE_BYTES);
+        let (path, notes) = (self.path.clone(), self.notes.clone());
+        let begin = Begin { path, names, tables: start.tables, from, notes, forgets: true };
+        Ok(Box::new(SqliteStream::start(begin, sender, segments)))
+    }
+
+    async fn send_note(&self, note: &str) -> Result<()> {
+        // The next look begins after this and sees everything that was committed before.
+        self.notes.lock().unwrap_or_else(PoisonError::into_inner).push(note.to_string());
+        Ok(())
+    }
+
+    async fn head(&self) -> Result<Head> {
+        // Whichever change table is meant: the position is only used to see a log that grows without our
+        // changes, which a change table never does.
+        Ok(Head { position: position(0), skew: ClockSkew::default() })
+    }
+
+    async fn waiting(&self, capture: &CapturePlan, checkpoint: &Checkpoint) -> Result<Waiting> {
+        let names = Names::new(capture);
+        let from: i64 = checkpoint.position.parse().unwrap_or(0);
+        self.sql("counting waiting changes", move |db| {
+            if capture::token(db, &names)?.is_none() {
+                return Ok(Waiting::default());
+            }
+            let changes = names.changes();
+            let sql = format!(
+                "SELECT count(*) FROM (SELECT 1 FROM {changes} WHERE id > ?1 AND kind <> 'M' LIMIT ?2)"
+            );
+            let count: i64 = db.query_row(&sql, params![from, COUNT_LIMIT], |r| r.get(0))?;
+            let pages = "SELECT coalesce(sum(pgsize), 0) FROM dbstat WHERE name = ?1 AND aggregate = 1";
+            let bytes: i64 =
+                db.query_row(pages, [names.changes_plain()], |r| r.get(0)).optional()?.unwrap_or(0);
+            Ok(Waiting {
+                changes: Some(count.max(0) as u64),
+                or_more: count >= COUNT_LIMIT,
+                bytes: 0,
+                retained_bytes: bytes.max(0) as u64,
+                oldest_open: None,
+            })
+        })
+        .await
+    }
+
+    async fn drifted(
+        &self,
+        capture: &CapturePlan,
+        tables: &[TablePlan],
+    ) -> Result<Vec<(Arc<TableSchema>, String)>> {
+        let (names, tables) = (Names::new(capture), tables.to_vec());
+        self.sql("reading the tables", move |db| stream::drifted(db, &names, &tables)).await
+    }
+
+    async fn teardown(&self, capture: &CapturePlan, dry: bool) -> Result<Removed> {
+        let names = Names::new(capture);
+        self.change("removing the change table", move |db| {
+            let found = capture::listed(db, &names)?;
+            let mut removed = Removed::default();
+            if found.is_empty() {
+                removed.steps.push(Step::new(format!("change table {}", names.changes_plain()), "not there"));
+            }
+            for what in found {
+                removed.steps.push(Step::new(what, if dry { "would be removed" } else { "removed" }));
+            }
+            if !dry {
+                capture::remove(db, &names)?;
+                removed.proved_gone = capture::listed(db, &names)?.is_empty();
+            }
+            Ok(removed)
+        })
+        .await
+    }
+}
