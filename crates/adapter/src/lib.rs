@@ -3,11 +3,13 @@
 //! The engine knows systems only through them; an adapter knows the engine not at all. The docs of the
 //! traits are the contract, and the conformance suites in `testkit` ask for it.
 
+mod console;
 mod error;
 mod events;
 mod source;
 mod target;
 
+pub use console::{Console, ConsoleDialect};
 pub use error::{AdapterError, Layer, Result};
 pub use events::{Event, Events, Step};
 pub use source::{

@@ -1,6 +1,6 @@
 //! The source side.
 
-use crate::{AdapterError, Events, Result, Step};
+use crate::{AdapterError, Console, Events, Result, Step};
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 
@@ -255,6 +255,9 @@ pub trait Source: Send + Sync {
         capture: &CapturePlan,
         tables: &[TablePlan],
     ) -> Result<Vec<(Arc<TableSchema>, String)>>;
+
+    /// A session that writes to the source as an application does.
+    async fn console(&self) -> Result<Box<dyn Console>>;
 
     /// Removes what [`prepare`](Self::prepare) made, or with `dry` says what it would remove.
     async fn teardown(&self, capture: &CapturePlan, dry: bool) -> Result<Removed>;

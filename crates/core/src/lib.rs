@@ -9,6 +9,7 @@ pub mod canonical;
 pub mod change;
 pub mod checkpoint;
 pub mod column;
+pub mod compare;
 pub mod counters;
 pub mod decimal;
 pub mod finding;

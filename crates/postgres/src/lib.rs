@@ -10,6 +10,7 @@ mod capture;
 mod catalog;
 mod check;
 mod connect;
+mod console;
 mod copy_text;
 mod error;
 mod lsn;

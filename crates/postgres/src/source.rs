@@ -4,10 +4,11 @@ use crate::address::PostgresAddress;
 use crate::assemble::{NOTE_PREFIX, proof_parts};
 use crate::capture::Observed;
 use crate::connect::Session;
+use crate::console::PostgresConsole;
 use crate::{capture, catalog, check, lsn, snapshot, stream};
 use async_trait::async_trait;
 use moorage_adapter::{
-    AdapterError, CapturePlan, CaptureState, ChangeStream, Events, Head, Prepared, Removed, Result,
+    AdapterError, CapturePlan, CaptureState, ChangeStream, Console, Events, Head, Prepared, Removed, Result,
     SnapshotSink, Source, SourceAddress, StreamStart, Waiting,
 };
 use moorage_core::checkpoint::Checkpoint;
@@ -175,6 +176,10 @@ impl Source for PostgresSource {
             drifted.extend(what.map(|what| (plan.schema.clone(), what)));
         }
         Ok(drifted)
+    }
+
+    async fn console(&self) -> Result<Box<dyn Console>> {
+        Ok(Box::new(PostgresConsole::new(self.session().await?)))
     }
 
     async fn teardown(&self, capture: &CapturePlan, dry: bool) -> Result<Removed> {

@@ -3,7 +3,7 @@
 use crate::rows::{Op, Row, berths_source_table, block_of, rows_of_batch};
 use async_trait::async_trait;
 use moorage_adapter::{
-    AdapterError, CapturePlan, CaptureState, ChangeStream, Events, Head, Prepared, Removed, Result,
+    AdapterError, CapturePlan, CaptureState, ChangeStream, Console, Events, Head, Prepared, Removed, Result,
     SegmentSender, SnapshotMark, SnapshotSink, Source, SourceAddress, Step, StreamStart, StreamedSegment,
     Waiting, segment_channel,
 };
@@ -254,6 +254,10 @@ impl Source for MemorySource {
 
     async fn drifted(&self, _: &CapturePlan, _: &[TablePlan]) -> Result<Vec<(Arc<TableSchema>, String)>> {
         Ok(Vec::new())
+    }
+
+    async fn console(&self) -> Result<Box<dyn Console>> {
+        Err(AdapterError::refused("memory", "it has no statements"))
     }
 
     async fn teardown(&self, capture: &CapturePlan, dry: bool) -> Result<Removed> {

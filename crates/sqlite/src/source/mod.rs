@@ -2,6 +2,7 @@
 
 mod capture;
 mod catalog;
+mod console;
 mod error;
 mod replaced;
 mod snapshot;
@@ -11,8 +12,8 @@ use async_trait::async_trait;
 use capture::Names;
 use error::source_error;
 use moorage_adapter::{
-    AdapterError, CapturePlan, CaptureState, ChangeStream, Event, Events, Head, Layer, Prepared, Removed,
-    Result, SnapshotSink, Source, SourceAddress, Step, StreamStart, Waiting, segment_channel,
+    AdapterError, CapturePlan, CaptureState, ChangeStream, Console, Event, Events, Head, Layer, Prepared,
+    Removed, Result, SnapshotSink, Source, SourceAddress, Step, StreamStart, Waiting, segment_channel,
 };
 use moorage_core::checkpoint::{CapturePoint, Checkpoint, Refusal, SourceIdentity};
 use moorage_core::finding::Finding;
@@ -294,6 +295,10 @@ impl Source for SqliteSource {
     ) -> Result<Vec<(Arc<TableSchema>, String)>> {
         let (names, tables) = (Names::new(capture), tables.to_vec());
         self.sql("reading the tables", move |db| stream::drifted(db, &names, &tables)).await
+    }
+
+    async fn console(&self) -> Result<Box<dyn Console>> {
+        Ok(Box::new(console::SqliteConsole::open(&self.path)?))
     }
 
     async fn teardown(&self, capture: &CapturePlan, dry: bool) -> Result<Removed> {
