@@ -1,6 +1,6 @@
 //! The source side.
 
-use crate::{AdapterError, Console, Events, Result, Step};
+use crate::{AdapterError, Console, Events, Result, SourceLook, Step};
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 
@@ -248,6 +248,21 @@ pub trait Source: Send + Sync {
 
     /// What waits for a pipeline; must not disturb it.
     async fn waiting(&self, capture: &CapturePlan, checkpoint: &Checkpoint) -> Result<Waiting>;
+
+    /// Begins a look at these tables. With `capture` no captured change is lost to it from now on; without,
+    /// changes cannot be asked for.
+    async fn look(
+        &self,
+        capture: Option<&CapturePlan>,
+        tables: &[StreamTable],
+    ) -> Result<Box<dyn SourceLook>>;
+
+    /// Reads one row by the texts of its key's values, in the key's order: none or one row. Needs nothing but
+    /// the right to read.
+    async fn row(&self, plan: &TablePlan, key: &[String]) -> Result<RecordBatch>;
+
+    /// Reads some rows of a table.
+    async fn sample(&self, plan: &TablePlan, rows: usize) -> Result<RecordBatch>;
 
     /// Structure changes since the plans were made, by table.
     async fn drifted(

@@ -1,6 +1,6 @@
 //! The target side.
 
-use crate::{Result, SnapshotMark, Step};
+use crate::{Result, SnapshotMark, Step, TargetLook};
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_core::change::ChangeBlock;
@@ -129,6 +129,9 @@ pub trait Target: Send + Sync {
 
     /// The tables it remembers of a pipeline. Makes nothing.
     async fn tables(&self, pipeline: &str) -> Result<Vec<StoredTable>>;
+
+    /// Looks at one state of everything, on a connection of its own; none if nothing is there yet.
+    async fn look(&self, pipeline: &str) -> Result<Option<Box<dyn TargetLook>>>;
 
     /// How many rows a table holds now.
     async fn count(&self, table: &str) -> Result<u64>;

@@ -84,12 +84,39 @@ Ctrl-C finishes the batch in hand, saves and ends; a second one ends at once. Ei
     Run(RunArgs),
     /// How far each pipeline and table is, also while nothing runs
     Status(Pipelines),
+    /// Compare both sides row by row, also while changes go on
+    #[command(after_help = "\
+Examples:
+  moorage verify                       every row of every table
+  moorage verify --table stays         one table
+  moorage verify --counts-only         row counts, which must differ by exactly what is on its way
+
+A row that differs is set aside as on its way only if a captured change to that very key lies between the two
+looks. Exit code 3: a difference was found.")]
+    Verify(VerifyArgs),
     /// Have the next run read tables again from empty
     #[command(after_help = "\
 Examples:
   moorage resnapshot public.berths     one table; the others just go on
   moorage resnapshot --all             all tables, with a new slot: after a restore, or a lost slot")]
     Resnapshot(ResnapshotArgs),
+    /// Keep a source busy with the demo's business, or with your own statements
+    #[command(after_help = "\
+Examples:
+  moorage churn harbour                              twenty transactions a second until Ctrl-C
+  moorage churn harbour --rate 300 --for 1m          three hundred, for a minute
+  moorage churn harbour --rate 0 --until 100000      as fast as the source takes them
+  moorage churn harbour --script busy.sql            your own statements, again and again")]
+    Churn(ChurnArgs),
+    /// The whole thing on made-up data, with nothing to install
+    #[command(after_help = "\
+Examples:
+  moorage demo                         in the folder pellow-quay, in well under a minute
+  moorage demo /tmp/quay --rows 1000000 --seconds 30
+  moorage demo --keep-running          goes on until Ctrl-C, to look at from a second terminal
+
+Killed, and started again on the same folder, it goes on. Exit code 3: the two sides differed.")]
+    Demo(DemoArgs),
     /// List, then remove, what Moorage made in the source (and, if asked, the target)
     Teardown(TeardownArgs),
 }
@@ -135,6 +162,68 @@ pub struct RunArgs {
 }
 
 #[derive(Debug, ClapArgs)]
+pub struct VerifyArgs {
+    #[command(flatten)]
+    pub pipelines: Pipelines,
+    /// Only this table; may be given several times
+    #[arg(long, value_name = "TABLE")]
+    pub table: Vec<String>,
+    /// Only count rows
+    #[arg(long)]
+    pub counts_only: bool,
+    /// How many differing rows of a table are shown
+    #[arg(long, value_name = "ROWS", default_value_t = 5)]
+    pub show: usize,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct ChurnArgs {
+    /// A source of the project file; the only one if there is one
+    #[arg(value_name = "SOURCE")]
+    pub source: Option<String>,
+    /// Transactions a second; 0 for as many as the source takes
+    #[arg(long, value_name = "N", default_value_t = 20.0, value_parser = rate)]
+    pub rate: f64,
+    /// Every ten seconds so many transactions more at once
+    #[arg(long, value_name = "N", default_value_t = 0)]
+    pub burst: u64,
+    /// End after this time, such as 30s, 10m or 2h
+    #[arg(long = "for", value_name = "TIME", value_parser = duration)]
+    pub duration: Option<Duration>,
+    /// End after so many transactions
+    #[arg(long, value_name = "N")]
+    pub until: Option<u64>,
+    /// The same seed on the same rows does the same
+    #[arg(long, value_name = "N", default_value_t = 1)]
+    pub seed: u64,
+    /// Rows of a large transaction, of which there is one in a thousand
+    #[arg(long, value_name = "ROWS", default_value_t = 2000)]
+    pub large: u64,
+    /// A file of SQL statements to run again and again instead
+    #[arg(long, value_name = "FILE")]
+    pub script: Option<PathBuf>,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct DemoArgs {
+    /// The folder it is written to; it is made if it is missing
+    #[arg(value_name = "DIR", default_value = "pellow-quay")]
+    pub folder: PathBuf,
+    /// Rows of the source to begin with
+    #[arg(long, value_name = "N", default_value_t = 20_000, value_parser = clap::value_parser!(u64).range(1_000..=10_000_000))]
+    pub rows: u64,
+    /// How long changes go on
+    #[arg(long, value_name = "N", default_value_t = 8, value_parser = clap::value_parser!(u64).range(2..=3600))]
+    pub seconds: u64,
+    /// The same seed gives the same data
+    #[arg(long, value_name = "N", default_value_t = 1)]
+    pub seed: u64,
+    /// Go on with changes and merges afterwards, until Ctrl-C
+    #[arg(long)]
+    pub keep_running: bool,
+}
+
+#[derive(Debug, ClapArgs)]
 pub struct ResnapshotArgs {
     /// Tables of the source, as schema.table
     #[arg(value_name = "TABLE", required_unless_present = "all", conflicts_with = "all")]
@@ -157,6 +246,13 @@ pub struct TeardownArgs {
     /// Only list what would be removed
     #[arg(long)]
     pub dry_run: bool,
+}
+
+fn rate(text: &str) -> Result<f64, String> {
+    match text.parse::<f64>() {
+        Ok(rate) if (0.0..=1e6).contains(&rate) => Ok(rate),
+        _ => Err("a number from 0 to 1000000".into()),
+    }
 }
 
 fn duration(text: &str) -> Result<Duration, String> {

@@ -17,14 +17,7 @@ use std::sync::Arc;
 /// If the project file is missing or wrong, a pipeline is not in it, or a secret cannot be had.
 pub fn pipelines(global: &Global, wanted: &[String]) -> Result<Vec<Pipeline>, Failure> {
     let file = &global.file;
-    let text = std::fs::read_to_string(file).map_err(|e| {
-        Failure::Usage(format!(
-            "project file {}: {e}. Name one with --file, or write a moorage.toml here (README.md shows one)",
-            file.display()
-        ))
-    })?;
-    let project =
-        Project::parse(&file.display().to_string(), &text).map_err(|e| Failure::Usage(e.to_string()))?;
+    let project = project(file)?;
     let folder = folder_of(file);
     if project.pipelines.is_empty() {
         return Err(Failure::Usage(format!(
@@ -57,6 +50,53 @@ pub fn pipelines(global: &Global, wanted: &[String]) -> Result<Vec<Pipeline>, Fa
             })
         })
         .collect()
+}
+
+fn project(file: &Path) -> Result<Project, Failure> {
+    let text = std::fs::read_to_string(file).map_err(|e| {
+        Failure::Usage(format!(
+            "project file {}: {e}. Name one with --file, or write a moorage.toml here (README.md shows one)",
+            file.display()
+        ))
+    })?;
+    Project::parse(&file.display().to_string(), &text).map_err(|e| Failure::Usage(e.to_string()))
+}
+
+/// One pipeline: the named one, or the only one.
+///
+/// # Errors
+/// As for [`pipelines`], and if none is named where there are several.
+pub fn pipeline(global: &Global, wanted: Option<&String>) -> Result<Pipeline, Failure> {
+    let wanted: Vec<String> = wanted.into_iter().cloned().collect();
+    let mut found = pipelines(global, &wanted)?;
+    match (found.pop(), found.is_empty()) {
+        (Some(only), true) => Ok(only),
+        (last, _) => {
+            let mut names: Vec<String> = found.into_iter().chain(last).map(|p| p.name).collect();
+            names.sort();
+            Err(Failure::Usage(format!("name one pipeline with --pipeline: {}", names.join(", "))))
+        }
+    }
+}
+
+/// A source by its name in the project file; the only one if none is named.
+///
+/// # Errors
+/// If there is no such source, or it is not plain which one is meant.
+pub fn source(global: &Global, name: Option<&String>) -> Result<(String, Arc<dyn Source>), Failure> {
+    let file = &global.file;
+    let project = project(file)?;
+    let known = project.sources.keys().cloned().collect::<Vec<_>>().join(", ");
+    let found = match name {
+        Some(name) => project.sources.get_key_value(name),
+        None if project.sources.len() == 1 => project.sources.iter().next(),
+        None => None,
+    };
+    let Some((name, config)) = found else {
+        let asked = name.map_or("name one of the sources".into(), |n| format!("there is no source {n}"));
+        return Err(Failure::Usage(format!("{}: {asked}; there is {known}", file.display())));
+    };
+    Ok((name.clone(), open_source(file, &folder_of(file), name, config, 1)?))
 }
 
 fn folder_of(file: &Path) -> PathBuf {

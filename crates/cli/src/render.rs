@@ -4,6 +4,7 @@ use crate::args::{Color, Format, Global};
 use crate::exit::Failure;
 use chrono::{DateTime, Local, Utc};
 use comfy_table::{Attribute, Cell, CellAlignment, ContentArrangement, Table};
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use moorage_engine::Pipeline;
 use serde::Serialize;
 use std::io::{IsTerminal, Write};
@@ -70,6 +71,28 @@ pub fn table(global: &Global, head: &[&str]) -> Table {
     table
 }
 
+/// A step of something longer, with the command it stands for; a line of its own on stderr.
+pub fn heading(global: &Global, what: &str, command: &str) -> String {
+    let allowed = std::env::var_os("NO_COLOR").is_none_or(|v| v.is_empty());
+    let bold = match global.color {
+        Color::Always => true,
+        Color::Never => false,
+        Color::Auto => allowed && std::io::stderr().is_terminal(),
+    };
+    if bold { format!("\n\u{1b}[1m{what}\u{1b}[0m{command}") } else { format!("\n{what}{command}") }
+}
+
+/// A bar for so many rows; hidden where nobody looks.
+pub fn bar(global: &Global, rows: u64) -> ProgressBar {
+    let shown = !global.quiet && std::io::stderr().is_terminal();
+    let target = if shown { ProgressDrawTarget::stderr() } else { ProgressDrawTarget::hidden() };
+    let bar = ProgressBar::with_draw_target(Some(rows), target);
+    match ProgressStyle::with_template("{wide_bar} {human_pos} of {human_len} rows, {eta} left") {
+        Ok(style) => bar.with_style(style.progress_chars("━╸ ")),
+        Err(_) => bar,
+    }
+}
+
 /// A right-aligned cell.
 pub fn right(text: impl ToString) -> Cell {
     Cell::new(text.to_string()).set_alignment(CellAlignment::Right)
@@ -79,6 +102,15 @@ pub fn right(text: impl ToString) -> Cell {
 pub fn tinted(global: &Global, text: &str, color: comfy_table::Color) -> Cell {
     let cell = Cell::new(text);
     if colored(global) { cell.fg(color) } else { cell }
+}
+
+/// A text of at most so many characters, on one line.
+pub fn cut(text: &str, most: usize) -> String {
+    let line: String = text.chars().map(|c| if c.is_control() { ' ' } else { c }).collect();
+    match line.char_indices().nth(most) {
+        None => line,
+        Some((at, _)) => format!("{}…", &line[..at]),
+    }
 }
 
 /// `1,204,331`

@@ -439,14 +439,17 @@ impl<'a> Tally<'a> {
         Self { columns, hasher, share, shares: shares.max(1), surplus: HashMap::new() }
     }
 
-    /// Counts rows of a side; gives how many there were, whatever their share.
+    /// Counts rows of a side, without those that were there before the pipeline; gives how many there were,
+    /// whatever their share.
     pub fn add(&mut self, side: Side, looked: &LookedRows) -> u64 {
         let weight = if side == Side::Source { 1 } else { -1 };
-        for row in 0..looked.rows.num_rows() {
+        let mut counted = 0;
+        for row in (0..looked.rows.num_rows()).filter(|row| looked.kept.get(*row) != Some(&true)) {
+            counted += 1;
             let hash = self.row_hash(looked, row);
             self.adjust(hash, weight);
         }
-        looked.rows.num_rows() as u64
+        counted
     }
 
     fn row_hash(&mut self, looked: &LookedRows, row: usize) -> u128 {
@@ -488,6 +491,9 @@ impl<'a> Tally<'a> {
         for row in 0..looked.rows.num_rows() {
             if shown.len() >= limit {
                 return;
+            }
+            if looked.kept.get(row) == Some(&true) {
+                continue;
             }
             let hash = self.row_hash(looked, row);
             if let Some(count) = self.surplus.get(&hash).copied().filter(|n| n * sign > 0) {

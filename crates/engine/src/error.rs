@@ -84,6 +84,12 @@ pub enum EngineError {
         /// Why, and what mends it.
         why: String,
     },
+    /// Nothing was ever set up.
+    #[error("pipeline {pipeline} was never run: there is nothing in the target yet. `moorage run` begins")]
+    NeverRun {
+        /// The pipeline.
+        pipeline: String,
+    },
     /// A table named on the command line.
     #[error("pipeline {pipeline} carries no table {table}; it carries {known}")]
     UnknownTable {

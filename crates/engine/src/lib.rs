@@ -14,6 +14,7 @@ mod run;
 mod state;
 mod status;
 mod stop;
+mod verify;
 
 pub use error::{EngineError, Result};
 pub use pipeline::{Pipeline, capture_plan};
@@ -22,3 +23,4 @@ pub use run::{Outcome, RunOptions, Start, run};
 pub use state::{RunRecord, StateStore};
 pub use status::{PipelineStatus, RunningNow, TableStatus, status};
 pub use stop::{StopHandle, StopSignal, stop_pair};
+pub use verify::{TableVerdict, Verdict, VerifyOptions, verify};

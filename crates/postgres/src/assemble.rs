@@ -43,7 +43,8 @@ struct Open {
     transaction: Arc<Transaction>,
     commit_lsn: u64,
     xid: u32,
-    /// The checkpoint's own transaction, sent once more as proof: nothing of it is used.
+    /// The checkpoint's own transaction, sent once more as proof, or one that is not wanted: nothing of it
+    /// is used.
     is_proof: bool,
 }
 
@@ -56,6 +57,8 @@ pub(crate) struct Assembler {
     order: u64,
     bytes: usize,
     segment: Segment,
+    /// By commit position and number, whether nothing of a transaction is wanted.
+    leaves_out: Option<Box<dyn Fn(u64, u32) -> bool + Send>>,
 }
 
 /// What must come first in a resumed stream.
@@ -107,7 +110,21 @@ impl Assembler {
             xid,
             position: checkpoint.position.clone(),
         });
-        Ok(Self { tables, proof, open: None, order: 0, bytes: 0, segment: Segment::default() })
+        Ok(Self {
+            tables,
+            proof,
+            open: None,
+            order: 0,
+            bytes: 0,
+            segment: Segment::default(),
+            leaves_out: None,
+        })
+    }
+
+    /// Uses nothing of the transactions that `leaves_out` names by their commit position and number.
+    pub(crate) fn leaving_out(mut self, leaves_out: impl Fn(u64, u32) -> bool + Send + 'static) -> Self {
+        self.leaves_out = Some(Box::new(leaves_out));
+        self
     }
 
     /// Bytes collected since the last segment.
@@ -178,6 +195,7 @@ impl Assembler {
             }
             is_proof = true;
         }
+        is_proof |= self.leaves_out.as_ref().is_some_and(|leaves_out| leaves_out(commit_lsn, xid));
         let committed_at =
             DateTime::from_timestamp_micros(committed_us.saturating_add(EPOCH_2000_US)).unwrap_or_default();
         // The position is only known at the commit, and only read after it.

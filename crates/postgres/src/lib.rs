@@ -13,6 +13,7 @@ mod connect;
 mod console;
 mod copy_text;
 mod error;
+mod look;
 mod lsn;
 mod mark;
 pub mod pgoutput;

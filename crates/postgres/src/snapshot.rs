@@ -20,15 +20,18 @@ use crate::connect::Session;
 use crate::copy_text::push_line;
 use crate::lsn;
 use crate::waits::{blockers, naming_waits};
+use arrow::array::RecordBatch;
 use futures_util::TryStreamExt;
 use moorage_adapter::{AdapterError, Event, Events, Result, SnapshotMark, SnapshotSink};
 use moorage_core::column::RowsBuilder;
 use moorage_core::plan::TablePlan;
 use moorage_core::sql::quote_list;
 use std::collections::VecDeque;
+use std::pin::Pin;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
+use tokio_postgres::CopyOutStream;
 
 /// Pages of one range: 16 MiB of table.
 const RANGE_PAGES: u64 = 2048;
@@ -176,32 +179,51 @@ async fn read_range(
     range: &Range,
     sink: &Arc<dyn SnapshotSink>,
 ) -> Result<()> {
-    let doing = format!("reading {}", plan.table());
-    let columns = quote_list(plan.schema.columns.iter().map(|c| c.name.as_str()));
     let condition = match (range.from_page, range.to_page) {
         (0, None) => String::new(),
         (from, None) => format!(" WHERE ctid >= '({from},0)'"),
         (from, Some(to)) => format!(" WHERE ctid >= '({from},0)' AND ctid < '({to},0)'"),
     };
-    let sql = format!("COPY (SELECT {columns} FROM ONLY {}{condition}) TO STDOUT", plan.table().quoted());
-    let lines = session.client().copy_out(&sql).await.map_err(|e| session.error(&doing, &e))?;
-    let mut lines = std::pin::pin!(lines);
-    let mut rows = RowsBuilder::new(plan.schema.clone());
-    while let Some(line) = lines.try_next().await.map_err(|e| session.error(&doing, &e))? {
-        push_line(&mut rows, &line)
-            .map_err(|what| AdapterError::Value { table: plan.table().to_string(), what })?;
-        if rows.rows() >= CHUNK_ROWS || rows.bytes() >= CHUNK_BYTES {
-            sink.rows(range.table, rows.finish()?).await?;
-        }
-    }
-    if rows.rows() > 0 {
-        sink.rows(range.table, rows.finish()?).await?;
+    let mut chunks = Chunks::open(session, plan, &condition).await?;
+    while let Some(rows) = chunks.next().await? {
+        sink.rows(range.table, rows).await?;
     }
     Ok(())
 }
 
+/// Rows of a table, chunk by chunk.
+pub(crate) struct Chunks<'a> {
+    session: &'a Session,
+    lines: Pin<Box<CopyOutStream>>,
+    rows: RowsBuilder,
+    doing: String,
+}
+
+impl<'a> Chunks<'a> {
+    /// Begins to read; `more` goes behind FROM.
+    pub(crate) async fn open(session: &'a Session, plan: &TablePlan, more: &str) -> Result<Self> {
+        let doing = format!("reading {}", plan.table());
+        let columns = quote_list(plan.schema.columns.iter().map(|c| c.name.as_str()));
+        let sql = format!("COPY (SELECT {columns} FROM ONLY {}{more}) TO STDOUT", plan.table().quoted());
+        let lines = session.client().copy_out(&sql).await.map_err(|e| session.error(&doing, &e))?;
+        Ok(Self { session, lines: Box::pin(lines), rows: RowsBuilder::new(plan.schema.clone()), doing })
+    }
+
+    /// The next chunk; none at the end.
+    pub(crate) async fn next(&mut self) -> Result<Option<RecordBatch>> {
+        while let Some(line) = self.lines.try_next().await.map_err(|e| self.session.error(&self.doing, &e))? {
+            push_line(&mut self.rows, &line)
+                .map_err(|what| AdapterError::Value { table: self.rows.schema().table.to_string(), what })?;
+            if self.rows.rows() >= CHUNK_ROWS || self.rows.bytes() >= CHUNK_BYTES {
+                return Ok(Some(self.rows.finish()?));
+            }
+        }
+        if self.rows.rows() == 0 { Ok(None) } else { Ok(Some(self.rows.finish()?)) }
+    }
+}
+
 /// Step 5. A server that does not wait for the disk at commit flushes within a second.
-async fn wait_until_flushed(session: &Session, mark: &SnapshotMark) -> Result<()> {
+pub(crate) async fn wait_until_flushed(session: &Session, mark: &SnapshotMark) -> Result<()> {
     let sql = "SELECT pg_current_wal_flush_lsn()::text";
     let wanted = record_end(lsn::of(&mark.complete_at));
     loop {

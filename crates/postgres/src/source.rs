@@ -5,11 +5,13 @@ use crate::assemble::{NOTE_PREFIX, proof_parts};
 use crate::capture::Observed;
 use crate::connect::Session;
 use crate::console::PostgresConsole;
-use crate::{capture, catalog, check, lsn, snapshot, stream};
+use crate::look::PostgresLook;
+use crate::{capture, catalog, check, look, lsn, snapshot, stream};
+use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_adapter::{
     AdapterError, CapturePlan, CaptureState, ChangeStream, Console, Events, Head, Prepared, Removed, Result,
-    SnapshotSink, Source, SourceAddress, StreamStart, Waiting,
+    SnapshotSink, Source, SourceAddress, SourceLook, StreamStart, StreamTable, Waiting,
 };
 use moorage_core::checkpoint::Checkpoint;
 use moorage_core::finding::Finding;
@@ -155,6 +157,22 @@ impl Source for PostgresSource {
         waiting.oldest_open =
             session.maybe("looking for open transactions", sql, &[]).await?.map(|r| r.get(0));
         Ok(waiting)
+    }
+
+    async fn look(
+        &self,
+        capture: Option<&CapturePlan>,
+        tables: &[StreamTable],
+    ) -> Result<Box<dyn SourceLook>> {
+        Ok(Box::new(PostgresLook::begin(&self.address, capture, tables).await?))
+    }
+
+    async fn row(&self, plan: &TablePlan, key: &[String]) -> Result<RecordBatch> {
+        look::row(&self.session().await?, plan, key).await
+    }
+
+    async fn sample(&self, plan: &TablePlan, rows: usize) -> Result<RecordBatch> {
+        look::sample(&self.session().await?, plan, rows).await
     }
 
     async fn drifted(

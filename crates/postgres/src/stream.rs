@@ -81,7 +81,7 @@ async fn status_interval(session: &Session) -> Result<Duration> {
 }
 
 /// The columns that the log carries of a table, with their types.
-async fn streamed_columns(session: &Session, table: u64) -> Result<Vec<(String, u32)>> {
+pub(crate) async fn streamed_columns(session: &Session, table: u64) -> Result<Vec<(String, u32)>> {
     let sql = "SELECT attname::text, atttypid FROM pg_attribute
                WHERE attrelid = $1 AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum";
     let rows = session.rows("reading a table's columns", sql, &[&(table as u32)]).await?;

@@ -71,6 +71,15 @@ pub(crate) fn create(db: &Connection, path: &Path, pipeline: &str, plan: &TableP
         Making::Adopt => run("emptying", &format!("DELETE FROM {table}"))?,
     }
     let adopted = matches!(making, Making::Adopt);
+    let list = |sql: rusqlite::Result<()>| {
+        sql.map_err(|e| sql_error(path, &format!("listing rows of table {}", plan.target), e))
+    };
+    match (keeps, meta::has_kept(db, &plan.target)) {
+        // A list that is there is from before the first load: what was loaded since is not kept.
+        (true, Ok(true)) => {}
+        (true, _) => list(meta::remember_kept(db, plan))?,
+        (false, _) => list(meta::forget_kept(db, &plan.target))?,
+    }
     meta::remember_loading(db, pipeline, plan, adopted, keeps)
         .map_err(|e| sql_error(path, &format!("remembering table {}", plan.target), e))
 }
@@ -129,6 +138,9 @@ pub(crate) fn teardown(db: &Connection, pipeline: &str, dry: bool) -> rusqlite::
             }
         };
         steps.push(Step::new(format!("target table {target}"), outcome));
+    }
+    for stored in meta::tables(db, pipeline)?.iter().filter(|_| !dry) {
+        meta::forget_kept(db, &stored.plan.target)?;
     }
     if meta::checkpoint(db, pipeline)?.is_some() || !steps.is_empty() {
         if !dry {

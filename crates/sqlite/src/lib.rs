@@ -7,9 +7,11 @@
 mod create;
 mod dialect;
 mod error;
+mod look;
 mod merge;
 mod meta;
 mod read;
+mod sort;
 mod source;
 mod statements;
 mod target;

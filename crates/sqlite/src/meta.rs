@@ -5,6 +5,7 @@ use moorage_adapter::{StoredTable, TableState};
 use moorage_core::checkpoint::Checkpoint;
 use moorage_core::counters::TableCounters;
 use moorage_core::plan::TablePlan;
+use moorage_core::sql::quote_ident;
 use rusqlite::{Connection, OptionalExtension, params};
 
 const SCHEMA: &str = "
@@ -182,6 +183,67 @@ pub(crate) fn keeps_rows(db: &Connection, target: &str) -> Sql<bool> {
         .query_row("SELECT keeps_rows FROM moorage_tables WHERE target = ?1", [target], |r| r.get(0))
         .optional()?;
     Ok(found.unwrap_or(false))
+}
+
+/// The table that lists the rows that were in a target table before the pipeline and are kept.
+fn kept_table(target: &str) -> String {
+    format!("moorage_kept_{target}")
+}
+
+/// Whether there is such a list.
+pub(crate) fn has_kept(db: &Connection, target: &str) -> Sql<bool> {
+    let sql = "SELECT count(*) FROM sqlite_schema WHERE type = 'table' AND name = ?1";
+    db.query_row(sql, [kept_table(target)], |r| r.get::<_, i64>(0).map(|n| n > 0))
+}
+
+/// The columns that tell rows apart: the key's, or all.
+fn identifying(plan: &TablePlan) -> Vec<String> {
+    let names = |at: usize| quote_ident(&plan.columns[at].name);
+    match plan.schema.identity.key() {
+        Some(key) => key.iter().map(|&k| names(k)).collect(),
+        None => (0..plan.columns.len()).map(names).collect(),
+    }
+}
+
+/// Lists the rows that are there now.
+pub(crate) fn remember_kept(db: &Connection, plan: &TablePlan) -> Sql<()> {
+    let (list, columns) = (quote_ident(&kept_table(&plan.target)), identifying(plan).join(", "));
+    db.execute_batch(&format!(
+        "DROP TABLE IF EXISTS {list}; CREATE TABLE {list} AS SELECT {columns} FROM {table};
+         CREATE INDEX {index} ON {list} ({columns})",
+        table = quote_ident(&plan.target),
+        index = quote_ident(&format!("moorage_kept_by_{}", plan.target)),
+    ))
+}
+
+/// Whether a row of the target table is one that was there before, as an expression. Without a key, so many
+/// of several equal rows are.
+pub(crate) fn is_kept(plan: &TablePlan) -> String {
+    let table = quote_ident(&plan.target);
+    let columns = identifying(plan);
+    let same: Vec<String> = columns.iter().map(|c| format!("kept.{c} IS {table}.{c}")).collect();
+    let from = format!("FROM {} kept WHERE {}", quote_ident(&kept_table(&plan.target)), same.join(" AND "));
+    match plan.schema.identity.key() {
+        Some(_) => format!("EXISTS (SELECT 1 {from})"),
+        None => {
+            format!("row_number() OVER (PARTITION BY {}) <= (SELECT count(*) {from})", columns.join(", "))
+        }
+    }
+}
+
+/// How many rows of the target table were there before.
+pub(crate) fn count_kept(db: &Connection, plan: &TablePlan) -> Sql<u64> {
+    let sql = format!(
+        "SELECT count(*) FROM (SELECT {} AS was_there FROM {}) WHERE was_there",
+        is_kept(plan),
+        quote_ident(&plan.target)
+    );
+    db.query_row(&sql, [], |r| r.get(0))
+}
+
+/// Forgets the list.
+pub(crate) fn forget_kept(db: &Connection, target: &str) -> Sql<()> {
+    db.execute_batch(&format!("DROP TABLE IF EXISTS {}", quote_ident(&kept_table(target))))
 }
 
 pub(crate) fn count_changes(db: &Connection, target: &str, counters: &TableCounters) -> Sql<()> {

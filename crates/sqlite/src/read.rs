@@ -2,10 +2,11 @@
 //! (<https://www.sqlite.org/datatype3.html>). A value that is not one of its column's type is told in
 //! words and never bent.
 
-use moorage_core::LogicalType;
+use crate::dialect::{Storage, storage};
 use moorage_core::canonical::is_value;
 use moorage_core::column::{ColumnBuilder, Value};
-use rusqlite::types::ValueRef;
+use moorage_core::{LogicalType, TableSchema};
+use rusqlite::types::{Value as Owned, ValueRef};
 
 /// Who wrote the value.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -105,4 +106,51 @@ pub(crate) fn shown(value: ValueRef<'_>) -> String {
         }
         ValueRef::Blob(bytes) => format!("blob of {} bytes", bytes.len()),
     }
+}
+
+/// A key's values from their texts, as SQLite compares them.
+///
+/// # Errors
+/// In words if there are too few or too many, or one is not of its column's type.
+pub(crate) fn key_values(schema: &TableSchema, texts: &[String]) -> Result<Vec<Owned>, String> {
+    let key = schema.identity.key().unwrap_or(&[]);
+    if key.len() != texts.len() {
+        return Err(format!(
+            "its key has {} values ({}), not {}",
+            key.len(),
+            schema.key_names().join(", "),
+            texts.len()
+        ));
+    }
+    key.iter()
+        .zip(texts)
+        .map(|(&k, text)| key_value(&schema.columns[k].logical, &schema.columns[k].name, text))
+        .collect()
+}
+
+fn key_value(logical: &LogicalType, name: &str, text: &str) -> Result<Owned, String> {
+    use LogicalType as L;
+    let wrong = || format!("{text:?} is not a value of key column {name} ({logical})");
+    Ok(match logical {
+        L::Bool => Owned::Integer(i64::from(match text {
+            "true" | "t" | "1" => true,
+            "false" | "f" | "0" => false,
+            _ => return Err(wrong()),
+        })),
+        L::Int16 | L::Int32 | L::Int64 => Owned::Integer(text.parse().map_err(|_| wrong())?),
+        L::Float32 | L::Float64 => Owned::Real(text.parse().map_err(|_| wrong())?),
+        L::Decimal { .. } => match (storage(logical), text.parse::<f64>()) {
+            (Storage::Plain, _) => Owned::Text(text.into()),
+            (_, Ok(number)) => Owned::Real(number),
+            _ => return Err(wrong()),
+        },
+        L::Bytes => {
+            let digits = text.strip_prefix("\\x").ok_or_else(wrong)?;
+            let byte = |i: usize| {
+                digits.get(i..i + 2).and_then(|d| u8::from_str_radix(d, 16).ok()).ok_or_else(wrong)
+            };
+            Owned::Blob((0..digits.len()).step_by(2).map(byte).collect::<Result<_, _>>()?)
+        }
+        _ => Owned::Text(text.into()),
+    })
 }

@@ -80,7 +80,7 @@ impl Statements {
 
 /// SQLite has three names for the row number, each of which a column may hide
 /// (<https://www.sqlite.org/rowidtable.html>).
-fn row_id_name(plan: &TablePlan) -> &'static str {
+pub(crate) fn row_id_name(plan: &TablePlan) -> &'static str {
     let hidden = |name: &str| plan.columns.iter().any(|c| c.name.eq_ignore_ascii_case(name));
     ["rowid", "_rowid_", "oid"].into_iter().find(|n| !hidden(n)).unwrap_or("rowid")
 }

@@ -2,6 +2,7 @@
 
 use crate::dialect::SqliteDialect;
 use crate::error::sql_error;
+use crate::look::SqliteTargetLook;
 use crate::statements::{Statements, create_table};
 use crate::values::Converter;
 use crate::{create, merge, meta};
@@ -9,7 +10,7 @@ use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_adapter::{
     AdapterError, ExistingTable, LoadedTable, Merge, Result, Step, StoredTable, TableProgress, TableState,
-    Target, TargetAddress,
+    Target, TargetAddress, TargetLook,
 };
 use moorage_core::change::ChangeBlock;
 use moorage_core::checkpoint::{Checkpoint, Durable};
@@ -216,6 +217,18 @@ impl Target for SqliteTarget {
     async fn tables(&self, pipeline: &str) -> Result<Vec<StoredTable>> {
         let pipeline = pipeline.to_string();
         self.read("reading table states", move |db| meta::tables(db, &pipeline)).await
+    }
+
+    async fn look(&self, pipeline: &str) -> Result<Option<Box<dyn TargetLook>>> {
+        let (path, pipeline) = (self.path.clone(), pipeline.to_string());
+        blocking(move || {
+            if !path.exists() {
+                return Ok(None);
+            }
+            let look: Box<dyn TargetLook> = Box::new(SqliteTargetLook::open(path, &pipeline)?);
+            Ok(Some(look))
+        })
+        .await
     }
 
     async fn count(&self, table: &str) -> Result<u64> {

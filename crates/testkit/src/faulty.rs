@@ -4,7 +4,7 @@ use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_adapter::{
     AdapterError, ExistingTable, LoadedTable, Merge, Result, Step, StoredTable, TableProgress, Target,
-    TargetAddress,
+    TargetAddress, TargetLook,
 };
 use moorage_core::change::ChangeBlock;
 use moorage_core::checkpoint::{Checkpoint, Durable};
@@ -84,6 +84,10 @@ impl Target for FaultyTarget {
     async fn tables(&self, pipeline: &str) -> Result<Vec<StoredTable>> {
         self.inner.tables(pipeline).await
     }
+    async fn look(&self, pipeline: &str) -> Result<Option<Box<dyn TargetLook>>> {
+        self.inner.look(pipeline).await
+    }
+
     async fn count(&self, table: &str) -> Result<u64> {
         self.inner.count(table).await
     }

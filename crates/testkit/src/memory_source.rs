@@ -1,11 +1,12 @@
 //! A source in memory, with a log, transactions and a capture point. The fake that engine tests drive.
 
 use crate::rows::{Op, Row, berths_source_table, block_of, rows_of_batch};
+use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_adapter::{
     AdapterError, CapturePlan, CaptureState, ChangeStream, Console, Events, Head, Prepared, Removed, Result,
-    SegmentSender, SnapshotMark, SnapshotSink, Source, SourceAddress, Step, StreamStart, StreamedSegment,
-    Waiting, segment_channel,
+    SegmentSender, SnapshotMark, SnapshotSink, Source, SourceAddress, SourceLook, Step, StreamStart,
+    StreamTable, StreamedSegment, Waiting, segment_channel,
 };
 use moorage_core::change::{Segment, Transaction};
 use moorage_core::checkpoint::{CapturePoint, Checkpoint, Durable, Refusal, SourceIdentity};
@@ -80,6 +81,10 @@ impl MemorySource {
     pub fn acknowledged(&self) -> u128 {
         self.inner.lock().unwrap().acknowledged as u128
     }
+}
+
+fn no_looks() -> AdapterError {
+    AdapterError::refused("memory", "it cannot be looked at")
 }
 
 struct MemoryStream {
@@ -250,6 +255,18 @@ impl Source for MemorySource {
         let from = checkpoint.position.parse().unwrap_or(0);
         let changes: usize = self.inner.lock().unwrap().log.iter().skip(from).map(|l| l.ops.len()).sum();
         Ok(Waiting { changes: Some(changes as u64), ..Waiting::default() })
+    }
+
+    async fn look(&self, _: Option<&CapturePlan>, _: &[StreamTable]) -> Result<Box<dyn SourceLook>> {
+        Err(no_looks())
+    }
+
+    async fn row(&self, _: &TablePlan, _: &[String]) -> Result<RecordBatch> {
+        Err(no_looks())
+    }
+
+    async fn sample(&self, _: &TablePlan, _: usize) -> Result<RecordBatch> {
+        Err(no_looks())
     }
 
     async fn drifted(&self, _: &CapturePlan, _: &[TablePlan]) -> Result<Vec<(Arc<TableSchema>, String)>> {

@@ -5,7 +5,7 @@ use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_adapter::{
     AdapterError, ExistingTable, LoadedTable, Merge, Result, Step, StoredTable, TableProgress, TableState,
-    Target, TargetAddress,
+    Target, TargetAddress, TargetLook,
 };
 use moorage_core::Column;
 use moorage_core::change::{ChangeBlock, ChangeKind};
@@ -222,6 +222,10 @@ impl Target for MemoryTarget {
 
     async fn tables(&self, _: &str) -> Result<Vec<StoredTable>> {
         Ok(self.inner.lock().unwrap().tables.values().filter_map(|t| t.stored.clone()).collect())
+    }
+
+    async fn look(&self, _: &str) -> Result<Option<Box<dyn TargetLook>>> {
+        Err(refused("it cannot be looked at"))
     }
 
     async fn count(&self, table: &str) -> Result<u64> {

@@ -1,12 +1,15 @@
 //! One file a command.
 
 mod check;
+mod churn;
+mod demo;
 mod plan;
 mod resnapshot;
 mod run;
 mod status;
 mod tables;
 mod teardown;
+mod verify;
 
 use crate::args::{Args, Command};
 use crate::exit;
@@ -21,6 +24,9 @@ pub async fn carry_out(args: Args) -> ExitCode {
         Command::Plan(which) => plan::plan(global, &which).await,
         Command::Run(which) => run::run(global, &which).await,
         Command::Status(which) => status::status(global, &which).await,
+        Command::Verify(which) => verify::verify(global, &which).await,
+        Command::Churn(which) => churn::churn(global, &which).await,
+        Command::Demo(which) => demo::demo(global, &which).await,
         Command::Resnapshot(which) => resnapshot::resnapshot(global, &which).await,
         Command::Teardown(which) => teardown::teardown(global, &which).await,
     })

@@ -6,12 +6,7 @@ use crate::{load, render};
 use moorage_engine::Resnapshot;
 
 pub async fn resnapshot(global: &Global, args: &ResnapshotArgs) -> Result<Finished, Failure> {
-    let wanted: Vec<String> = args.pipeline.iter().cloned().collect();
-    let pipelines = load::pipelines(global, &wanted)?;
-    let [pipeline] = pipelines.as_slice() else {
-        let names: Vec<&str> = pipelines.iter().map(|p| p.name.as_str()).collect();
-        return Err(Failure::Usage(format!("name one pipeline with --pipeline: {}", names.join(", "))));
-    };
+    let pipeline = &load::pipeline(global, args.pipeline.as_ref())?;
     let which = if args.all { Resnapshot::All } else { Resnapshot::Tables(args.tables.clone()) };
     let tables = moorage_engine::resnapshot(pipeline, &which).await?;
     if render::wants_json(global) {

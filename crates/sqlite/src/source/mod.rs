@@ -4,16 +4,20 @@ mod capture;
 mod catalog;
 mod console;
 mod error;
+mod group;
+mod look;
 mod replaced;
 mod snapshot;
 mod stream;
 
+use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use capture::Names;
 use error::source_error;
 use moorage_adapter::{
     AdapterError, CapturePlan, CaptureState, ChangeStream, Console, Event, Events, Head, Layer, Prepared,
-    Removed, Result, SnapshotSink, Source, SourceAddress, Step, StreamStart, Waiting, segment_channel,
+    Removed, Result, SnapshotSink, Source, SourceAddress, SourceLook, Step, StreamStart, StreamTable,
+    Waiting, segment_channel,
 };
 use moorage_core::checkpoint::{CapturePoint, Checkpoint, Refusal, SourceIdentity};
 use moorage_core::finding::Finding;
@@ -65,6 +69,21 @@ impl SqliteSource {
     /// A source at `path`.
     pub fn new(path: impl Into<PathBuf>) -> Self {
         Self { path: path.into(), notes: Notes::default() }
+    }
+
+    /// Makes a new, empty file in write-ahead mode, which must not be there, and gives a source on it.
+    ///
+    /// # Errors
+    /// If the file cannot be made.
+    pub fn make(path: impl Into<PathBuf>) -> Result<Self> {
+        let path = path.into();
+        let failed = |e| source_error(&path, "making the file", e);
+        let flags = OpenFlags::SQLITE_OPEN_READ_WRITE
+            | OpenFlags::SQLITE_OPEN_CREATE
+            | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+        let db = Connection::open_with_flags(&path, flags).map_err(failed)?;
+        db.execute_batch("PRAGMA journal_mode = WAL; PRAGMA user_version = 1").map_err(failed)?;
+        Ok(Self::new(path))
     }
 
     /// Runs blocking work on a connection of its own.
@@ -286,6 +305,24 @@ impl Source for SqliteSource {
             })
         })
         .await
+    }
+
+    async fn look(
+        &self,
+        capture: Option<&CapturePlan>,
+        tables: &[StreamTable],
+    ) -> Result<Box<dyn SourceLook>> {
+        Ok(Box::new(look::SqliteSourceLook::new(self.path.clone(), capture.map(Names::new), tables)))
+    }
+
+    async fn row(&self, plan: &TablePlan, key: &[String]) -> Result<RecordBatch> {
+        let (plan, key) = (plan.clone(), key.to_vec());
+        self.with("reading a row", move |db, path| look::row(db, path, &plan, &key)).await
+    }
+
+    async fn sample(&self, plan: &TablePlan, rows: usize) -> Result<RecordBatch> {
+        let plan = plan.clone();
+        self.with("reading rows", move |db, path| look::sample(db, path, &plan, rows)).await
     }
 
     async fn drifted(

@@ -8,19 +8,16 @@
 //! except the last acknowledged change itself: on resuming it must still be there, with its random mark, as
 //! proof that the file's history is the checkpoint's.
 
-use crate::read::{Writer, push};
 use crate::source::capture::{Names, existing_triggers, head, triggers};
 use crate::source::error::source_error;
-use crate::source::{catalog, open, position, replaced};
+use crate::source::group::Group;
+use crate::source::{catalog, open, position};
 use async_trait::async_trait;
-use chrono::{DateTime, Utc};
 use moorage_adapter::{AdapterError, ChangeStream, Result, SegmentSender, StreamTable, StreamedSegment};
 use moorage_core::TableSchema;
-use moorage_core::change::{ChangeBlockBuilder, ChangeKind, Images, Segment, Transaction};
+use moorage_core::change::{Segment, Transaction};
 use moorage_core::checkpoint::Durable;
-use moorage_core::column::RowsBuilder;
-use rusqlite::{Connection, Row, params};
-use std::collections::{HashMap, HashSet};
+use rusqlite::{Connection, params};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -35,8 +32,6 @@ const FORGET_EVERY: Duration = Duration::from_secs(2);
 const FORGET_AT_ONCE: i64 = 20_000;
 /// How long an acknowledged change is kept for others who follow the same change table.
 const KEEP_FOR: Duration = Duration::from_secs(10);
-/// A segment is handed on when it has this size.
-const SEGMENT_BYTES: usize = 512 << 10;
 
 /// What was asked to be told when everything before it has been read.
 pub(crate) type Notes = Arc<Mutex<Vec<String>>>;
@@ -105,26 +100,11 @@ impl Drop for SqliteStream {
     }
 }
 
-struct Carried {
-    schema: Arc<TableSchema>,
-    plan: moorage_core::plan::TablePlan,
-    /// The snapshot holds changes up to this number.
-    covered: i64,
-    block: Option<ChangeBlockBuilder>,
-}
-
-/// Collects changes of the carried tables.
-struct Gatherer {
-    path: PathBuf,
-    tables: HashMap<String, Carried>,
-    order: u64,
-}
-
 struct Reader {
     db: Connection,
     path: PathBuf,
     names: Names,
-    gatherer: Gatherer,
+    group: Group,
     last: i64,
     notes: Notes,
     forgets: bool,
@@ -138,16 +118,9 @@ struct Reader {
 impl Reader {
     fn open(begin: Begin) -> Result<Self> {
         let db = open(&begin.path)?;
-        let covered = |t: &StreamTable| t.mark.as_ref().and_then(|m| m.text.parse().ok()).unwrap_or(0);
-        let carried = |t: StreamTable| {
-            let covered = covered(&t);
-            let name = t.plan.table().name.clone();
-            (name, Carried { schema: t.plan.schema.clone(), plan: t.plan, covered, block: None })
-        };
-        let tables = begin.tables.into_iter().map(carried).collect();
         Ok(Self {
             db,
-            gatherer: Gatherer { path: begin.path.clone(), tables, order: 0 },
+            group: Group::new(begin.path.clone(), begin.names.clone(), begin.tables),
             path: begin.path,
             names: begin.names,
             last: begin.from,
@@ -212,60 +185,19 @@ impl Reader {
             let quiet = Segment { notes, ..Segment::default() };
             return Ok(quiet.notes.is_empty() || runtime.block_on(sender.send(quiet)));
         }
-        let removed = replaced::really(&self.db, &self.names, self.last, last).map_err(|e| self.failed(e))?;
-        let done = self.read_changes(last, &removed, sender, runtime);
-        let Some((nonce, at)) = done? else { return Ok(false) };
-        let transaction =
-            Transaction { position: position(last), proof: proof_text(last, nonce), committed_at: at };
-        let mut segment = self.gatherer.take(false)?;
+        let mut hand_on = |part| runtime.block_on(sender.send(part));
+        let Some(end) = self.group.read(&self.db, self.last, last, &mut hand_on)? else { return Ok(false) };
+        let transaction = Transaction {
+            position: position(last),
+            proof: proof_text(last, end.nonce),
+            committed_at: end.at,
+        };
+        let mut segment = self.group.take(false)?;
         segment.commits = 1;
         segment.last_commit = Some(Arc::new(transaction));
         segment.notes = notes;
         self.last = last;
         Ok(runtime.block_on(sender.send(segment)))
-    }
-
-    /// Hands on all but the end of a group; gives the mark of its last change and its newest time.
-    fn read_changes(
-        &mut self,
-        last: i64,
-        removed: &HashSet<i64>,
-        sender: &SegmentSender,
-        runtime: &Handle,
-    ) -> Result<Option<(i64, DateTime<Utc>)>> {
-        let path = &self.path;
-        let failed = |e| source_error(path, "reading the change table", e);
-        let sql = format!("SELECT * FROM {} WHERE id > ?1 AND id <= ?2 ORDER BY id", self.names.changes());
-        let mut query = self.db.prepare_cached(&sql).map_err(failed)?;
-        let names: Vec<String> = (0..query.column_count())
-            .map(|at| query.column_name(at).unwrap_or_default().to_string())
-            .collect();
-        let columns = Columns::of(&names);
-        let mut rows = query.query(params![self.last, last]).map_err(failed)?;
-        let (mut nonce, mut newest) = (0, DateTime::UNIX_EPOCH);
-        let (mut expected, mut bytes) = (self.last, 0);
-        while let Some(row) = rows.next().map_err(failed)? {
-            let id: i64 = row.get(0).map_err(failed)?;
-            expected += 1;
-            if id != expected {
-                return Err(AdapterError::refused(
-                    format!("{}: change {expected} is not in the change table any more", path.display()),
-                    "it was deleted by someone. Read the tables again with `moorage resnapshot --all` and `moorage run`",
-                ));
-            }
-            let at = from_julian_day(row.get(1).map_err(failed)?);
-            nonce = row.get(2).map_err(failed)?;
-            newest = newest.max(at);
-            bytes += self.gatherer.feed(row, &columns, id, at, removed)?;
-            if bytes >= SEGMENT_BYTES {
-                bytes = 0;
-                let part = self.gatherer.take(true)?;
-                if !runtime.block_on(sender.send(part)) {
-                    return Ok(None);
-                }
-            }
-        }
-        Ok(Some((nonce, newest)))
     }
 
     /// Stops before anything is read behind a change of structure.
@@ -275,7 +207,7 @@ impl Reader {
         if self.seen_schema == Some(version) {
             return Ok(());
         }
-        let plans: Vec<_> = self.gatherer.tables.values().map(|c| c.plan.clone()).collect();
+        let plans = self.group.plans();
         if let Some((schema, what)) =
             drifted(&self.db, &self.names, &plans).map_err(|e| self.failed(e))?.into_iter().next()
         {
@@ -300,108 +232,6 @@ impl Reader {
             tracing::debug!("acknowledged changes stay a little longer: {error}");
         }
     }
-}
-
-impl Gatherer {
-    fn take(&mut self, in_transaction: bool) -> Result<Segment> {
-        let mut segment = Segment { in_transaction, ..Segment::default() };
-        for carried in self.tables.values_mut() {
-            if let Some(block) = carried.block.take() {
-                segment.blocks.push(block.finish()?);
-            }
-        }
-        Ok(segment)
-    }
-
-    /// Takes in one row of the change table; gives its size in bytes.
-    fn feed(
-        &mut self,
-        row: &Row<'_>,
-        columns: &Columns,
-        id: i64,
-        at: DateTime<Utc>,
-        removed: &HashSet<i64>,
-    ) -> Result<usize> {
-        let path = &self.path;
-        let failed = |e| source_error(path, "reading the change table", e);
-        let text = |at: usize| row.get_ref(at).map_err(failed).map(|v| v.as_str().unwrap_or_default());
-        let Some(carried) = self.tables.get_mut(text(3)?) else { return Ok(0) };
-        let (kind, new, old) = match text(4)? {
-            "I" => (ChangeKind::Insert, true, false),
-            "U" => (ChangeKind::Update, true, true),
-            "D" => (ChangeKind::Delete, false, true),
-            _ if removed.contains(&id) => (ChangeKind::Delete, false, true),
-            _ => return Ok(0),
-        };
-        if id <= carried.covered {
-            return Ok(0);
-        }
-        let schema = carried.schema.clone();
-        let block = carried.block.get_or_insert_with(|| ChangeBlockBuilder::new(schema.clone()));
-        let wrong = |what: String| AdapterError::Value {
-            table: schema.table.to_string(),
-            what: format!(
-                "{what}, in change {id} of the change table. Mend the value in the source, or give the column a type that fits, then `moorage resnapshot {}`",
-                schema.table
-            ),
-        };
-        let mut bytes = 32;
-        if new {
-            bytes += push_image(&mut block.new, row, &columns.new).map_err(wrong)?;
-        }
-        if old {
-            bytes += push_image(&mut block.old, row, &columns.old).map_err(wrong)?;
-        }
-        self.order += 1;
-        let transaction =
-            Arc::new(Transaction { position: position(id), proof: String::new(), committed_at: at });
-        let images = Images { new, old: old.then_some(true), unchanged: None };
-        block.push(kind, self.order, &transaction, images, bytes);
-        Ok(bytes)
-    }
-}
-
-/// Where the images stand in a row of the change table.
-struct Columns {
-    old: Vec<usize>,
-    new: Vec<usize>,
-}
-
-impl Columns {
-    fn of(names: &[String]) -> Self {
-        let find = |letter: char| {
-            let mut found: Vec<(usize, usize)> = names
-                .iter()
-                .enumerate()
-                .filter_map(|(at, name)| Some((name.strip_prefix(letter)?.parse().ok()?, at)))
-                .collect();
-            found.sort_unstable();
-            found.into_iter().map(|(_, at)| at).collect()
-        };
-        Self { old: find('o'), new: find('n') }
-    }
-}
-
-fn push_image(
-    rows: &mut RowsBuilder,
-    row: &Row<'_>,
-    columns: &[usize],
-) -> std::result::Result<usize, String> {
-    let schema = rows.schema().clone();
-    let mut bytes = 0;
-    for ((column, builder), at) in schema.columns.iter().zip(&mut rows.columns).zip(columns) {
-        let value = row.get_ref(*at).map_err(|e| e.to_string())?;
-        bytes += 8 + value.as_bytes().map_or(0, <[u8]>::len);
-        push(builder, &column.logical, value, Writer::Application)
-            .map_err(|e| format!("column {}: {e}", column.name))?;
-    }
-    Ok(bytes)
-}
-
-/// From a Julian day number, which SQLite of any age can tell (<https://www.sqlite.org/lang_datefunc.html>).
-fn from_julian_day(day: f64) -> DateTime<Utc> {
-    const UNIX_EPOCH: f64 = 2_440_587.5;
-    DateTime::from_timestamp_millis(((day - UNIX_EPOCH) * 86_400_000.0).round() as i64).unwrap_or_default()
 }
 
 pub(crate) fn proof_text(number: i64, nonce: i64) -> String {
