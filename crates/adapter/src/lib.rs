@@ -13,7 +13,7 @@ mod target;
 pub use console::{Console, ConsoleDialect};
 pub use error::{AdapterError, Layer, Result};
 pub use events::{Event, Events, Step};
-pub use look::{RowOrder, Sample, SourceLook, TargetLook};
+pub use look::{RowOrder, Sample, SourceLook, Tail, TailFrom, TargetLook};
 pub use source::{
     CapturePlan, CaptureState, ChangeStream, Head, Prepared, Removed, SegmentSender, SnapshotMark,
     SnapshotSink, Source, SourceAddress, StreamStart, StreamTable, StreamedSegment, Waiting, segment_channel,

@@ -6,8 +6,10 @@
 //! ([`SourceLook::fix`]), so that it is the later one. [`SourceLook::between`] gives the captured changes that
 //! lie between the two.
 
-use crate::{Result, StoredTable};
+use crate::{ChangeStream, Result, StoredTable};
 use async_trait::async_trait;
+use chrono::{DateTime, Utc};
+use moorage_core::Position;
 use moorage_core::change::ChangeBlock;
 use moorage_core::checkpoint::Checkpoint;
 use moorage_core::compare::LookedRows;
@@ -30,6 +32,27 @@ pub enum Sample {
     First(usize),
     /// The ones that came last, the newest first.
     Newest(usize),
+}
+
+/// Where following changes for people begins.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum TailFrom {
+    /// With what is committed from now on.
+    Now,
+    /// With the oldest change that the capture point still has.
+    Start,
+    /// Right behind a position.
+    Behind(Position),
+    /// With what was committed at this time or later.
+    Time(DateTime<Utc>),
+}
+
+/// Changes for people to follow. Acknowledging them does nothing.
+pub struct Tail {
+    /// The changes.
+    pub stream: Box<dyn ChangeStream>,
+    /// The position behind which they begin.
+    pub from: Position,
 }
 
 /// One state of a source. Tables are named by their place in the list that the look began with.

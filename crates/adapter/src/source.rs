@@ -1,6 +1,6 @@
 //! The source side.
 
-use crate::{AdapterError, Console, Events, Result, SourceLook, Step};
+use crate::{AdapterError, Console, Events, Result, SourceLook, Step, Tail, TailFrom};
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 
@@ -256,6 +256,10 @@ pub trait Source: Send + Sync {
         capture: Option<&CapturePlan>,
         tables: &[StreamTable],
     ) -> Result<Box<dyn SourceLook>>;
+
+    /// Follows changes beside a pipeline, without moving or holding up its capture point. Changes committed
+    /// before the wanted time may come too.
+    async fn tail(&self, capture: &CapturePlan, tables: &[TablePlan], from: &TailFrom) -> Result<Tail>;
 
     /// Reads one row by the texts of its key's values, in the key's order: none or one row. Needs nothing but
     /// the right to read.

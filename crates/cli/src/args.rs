@@ -84,6 +84,32 @@ Ctrl-C finishes the batch in hand, saves and ends; a second one ends at once. Ei
     Run(RunArgs),
     /// How far each pipeline and table is, also while nothing runs
     Status(Pipelines),
+    /// The first rows of a table, mapped as the target will hold them
+    #[command(after_help = "\
+Examples:
+  moorage preview                      the first rows of every picked table
+  moorage preview vessels --rows 20    of one table
+  moorage preview stays --target --newest 10    what the target holds")]
+    Preview(PreviewArgs),
+    /// One row on both sides, side by side
+    #[command(after_help = "\
+Examples:
+  moorage row vessels 7
+  moorage row meter_readings 3 '2026-06-01 06:00:00'    a key of two columns
+  moorage row vessels 7 --wait         until both sides agree, with the time at each step
+
+Needs the right to read, nothing else. Exit code 3: the two sides differ.")]
+    Row(RowArgs),
+    /// Follow a table's changes as they are captured
+    #[command(after_help = "\
+Examples:
+  moorage changes stays                            from now on, until Ctrl-C
+  moorage changes stays --from start               with all that the source still keeps
+  moorage changes stays --from 2026-06-01T14:00:00Z --limit 20
+  moorage changes stays --format json | jq .key    one JSON document a line
+
+The pipeline's own position does not move, whether it runs or not.")]
+    Changes(ChangesArgs),
     /// Compare both sides row by row, also while changes go on
     #[command(after_help = "\
 Examples:
@@ -159,6 +185,63 @@ pub struct RunArgs {
     /// Begin a new pipeline without a copy: `now`, or a position that an existing slot still reaches
     #[arg(long, value_name = "now|POSITION")]
     pub start: Option<String>,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct PreviewArgs {
+    /// A table of the source; every picked one if none is given
+    #[arg(value_name = "TABLE")]
+    pub table: Option<String>,
+    /// How many rows
+    #[arg(long, value_name = "N", default_value_t = 5)]
+    pub rows: usize,
+    /// Show what the target holds instead
+    #[arg(long)]
+    pub target: bool,
+    /// The rows that came into the target last, the newest first
+    #[arg(long, value_name = "N", requires = "target", conflicts_with = "rows")]
+    pub newest: Option<usize>,
+    /// The pipeline, where the project file has several
+    #[arg(long)]
+    pub pipeline: Option<String>,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct RowArgs {
+    /// A table of the source
+    #[arg(value_name = "TABLE")]
+    pub table: String,
+    /// The values of the key's columns
+    #[arg(value_name = "KEY", required = true, allow_hyphen_values = true)]
+    pub key: Vec<String>,
+    /// Follow the row until both sides agree
+    #[arg(long)]
+    pub wait: bool,
+    /// Wait no longer than this
+    #[arg(long = "for", value_name = "TIME", value_parser = duration, requires = "wait")]
+    pub duration: Option<Duration>,
+    /// The pipeline, where the project file has several
+    #[arg(long)]
+    pub pipeline: Option<String>,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct ChangesArgs {
+    /// A table of the source
+    #[arg(value_name = "TABLE")]
+    pub table: String,
+    /// Where to begin: now, start, a position, or a time as 2026-06-01T14:00:00Z
+    #[arg(long, value_name = "WHERE", default_value = "now")]
+    pub from: String,
+    /// End after so many changes
+    #[arg(long, value_name = "N")]
+    pub limit: Option<u64>,
+    /// End after this time
+    #[arg(long = "for", value_name = "TIME", value_parser = duration)]
+    pub duration: Option<Duration>,
+    /// The pipeline, where the project file has several
+    #[arg(long)]
+    pub pipeline: Option<String>,
 }
 
 #[derive(Debug, ClapArgs)]

@@ -54,6 +54,9 @@ pub struct Checkpoint {
     pub proof: String,
     /// When the last transaction was committed in the source.
     pub committed_at: Option<DateTime<Utc>>,
+    /// When the last transaction had been read from the source, by Moorage's clock.
+    #[serde(default)]
+    pub captured_at: Option<DateTime<Utc>>,
     /// When the target committed this checkpoint, by Moorage's clock.
     pub merged_at: Option<DateTime<Utc>>,
 }

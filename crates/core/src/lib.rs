@@ -12,6 +12,7 @@ pub mod column;
 pub mod compare;
 pub mod counters;
 pub mod decimal;
+pub mod describe;
 pub mod finding;
 pub mod lag;
 pub mod pick;

@@ -66,6 +66,14 @@ pub enum EngineError {
         /// What was given.
         text: String,
     },
+    /// A place to follow changes from that is none.
+    #[error(
+        "{text:?} is no place to begin: give now, start, a position (`moorage status` shows how one looks), or a time such as 2026-06-01T14:00:00Z"
+    )]
+    NotABeginning {
+        /// What was given.
+        text: String,
+    },
     /// `--snapshot-only` on a pipeline that follows changes.
     #[error(
         "pipeline {pipeline} follows changes already, so its tables are newer than any copy: run it without --snapshot-only, or `moorage resnapshot` a table"

@@ -9,7 +9,7 @@ use crate::error::{EngineError, Result};
 use crate::pipeline::Pipeline;
 use crate::prepare::Following;
 use crate::run::{Context, Outcome};
-use chrono::Utc;
+use chrono::{DateTime, Utc};
 use moorage_adapter::{
     AdapterError, CapturePlan, ChangeStream, Event, Head, Merge, Source, StreamStart, StreamedSegment,
 };
@@ -50,6 +50,8 @@ struct Follower<'a> {
     /// The note that tells that everything before it has arrived.
     note: Option<String>,
     note_arrived: bool,
+    /// When the last whole transaction was read.
+    captured_at: Option<DateTime<Utc>>,
     stopping: Option<String>,
     merged: bool,
 }
@@ -74,6 +76,7 @@ pub(crate) async fn follow(context: &Context, following: Following) -> std::resu
         skew: ClockSkew::default(),
         note: None,
         note_arrived: false,
+        captured_at: None,
         stopping: None,
         merged: false,
     };
@@ -138,6 +141,9 @@ impl Follower<'_> {
 
     fn take(&mut self, arrived: StreamedSegment) {
         let segment = arrived.segment;
+        if segment.last_commit.is_some() {
+            self.captured_at = Some(Utc::now());
+        }
         self.note_arrived |= self.note.as_ref().is_some_and(|note| segment.notes.contains(note));
         self.changes_in_batch += segment.blocks.iter().map(|b| b.len() as u64).sum::<u64>();
         self.batcher.add(segment, Instant::now());
@@ -164,6 +170,7 @@ impl Follower<'_> {
             position: end.transaction.position.to_string(),
             proof: end.transaction.proof.clone(),
             committed_at: Some(end.transaction.committed_at),
+            captured_at: self.captured_at,
             merged_at: Some(Utc::now()),
             ..self.checkpoint.clone()
         };

@@ -3,6 +3,7 @@
 //! The engine knows systems only through the traits of `moorage-adapter`. What to do is decided in
 //! `moorage-core`; here it is carried out, in an order that never acknowledges what is not durable.
 
+mod changes;
 mod error;
 mod follow;
 mod load;
@@ -10,15 +11,18 @@ mod lock;
 mod pipeline;
 mod prepare;
 mod remove;
+mod row;
 mod run;
 mod state;
 mod status;
 mod stop;
 mod verify;
 
+pub use changes::{ChangeFeed, changes, parse_from};
 pub use error::{EngineError, Result};
 pub use pipeline::{Pipeline, capture_plan};
 pub use remove::{Resnapshot, resnapshot, teardown};
+pub use row::{Preview, RowColumn, RowSteps, RowView, RowWatch, preview, preview_target, row};
 pub use run::{Outcome, RunOptions, Start, run};
 pub use state::{RunRecord, StateStore};
 pub use status::{PipelineStatus, RunningNow, TableStatus, status};

@@ -217,6 +217,7 @@ fn new_checkpoint(
         position: String::new(),
         proof: String::new(),
         committed_at: None,
+        captured_at: None,
         merged_at: None,
     }
 }

@@ -85,6 +85,16 @@ impl Assembler {
         tables: Vec<(StreamTable, Vec<(String, u32)>)>,
         checkpoint: &Checkpoint,
     ) -> Result<Self> {
+        let proof = proof_parts(&checkpoint.proof).map(|(commit_lsn, xid)| Proof {
+            commit_lsn,
+            xid,
+            position: checkpoint.position.clone(),
+        });
+        Ok(Self { proof, ..Self::following(tables)? })
+    }
+
+    /// For these tables, wherever the stream begins.
+    pub(crate) fn following(tables: Vec<(StreamTable, Vec<(String, u32)>)>) -> Result<Self> {
         let tables = tables
             .into_iter()
             .map(|(table, expected)| {
@@ -105,14 +115,9 @@ impl Assembler {
                 Ok((table.plan.source_id as u32, carried))
             })
             .collect::<Result<_>>()?;
-        let proof = proof_parts(&checkpoint.proof).map(|(commit_lsn, xid)| Proof {
-            commit_lsn,
-            xid,
-            position: checkpoint.position.clone(),
-        });
         Ok(Self {
             tables,
-            proof,
+            proof: None,
             open: None,
             order: 0,
             bytes: 0,

@@ -154,8 +154,7 @@ impl SourceLook for PostgresLook {
         for table in &self.tables {
             tables.push((table.clone(), streamed_columns(session, table.plan.source_id).await?));
         }
-        let from_nothing = Checkpoint { proof: String::new(), ..since.clone() };
-        let mut assembler = Assembler::new(tables, &from_nothing)?
+        let mut assembler = Assembler::following(tables)?
             .leaving_out(move |commit_lsn, xid| (commit_lsn < held) == snapshot.covers(xid, commit_lsn));
         let sql = "SELECT data FROM pg_logical_slot_get_binary_changes($1, $2::text::pg_lsn, NULL, 'proto_version', '1', 'publication_names', $3)";
         let (upto, publication) = (lsn::text(fixed.end), quote_ident(&capture.publication));

@@ -233,6 +233,20 @@ impl ReplicationReader {
         message.ok_or_else(|| lost(&self.address, "an incomplete message"))
     }
 
+    /// Waits for a statement to end; rows that it gives are not looked at.
+    pub(crate) async fn statement_ends(&mut self, doing: &str) -> Result<()> {
+        let mut failed = None;
+        loop {
+            match self.next().await? {
+                Message::ErrorResponse(body) => {
+                    failed = Some(ServerError::read(&body).into_adapter(&self.address, doing));
+                }
+                Message::ReadyForQuery(_) => return failed.map_or(Ok(()), Err),
+                _ => {}
+            }
+        }
+    }
+
     /// Waits for the server to begin the stream: CopyBothResponse, tag W, which the message parser that
     /// we borrow does not know.
     pub(crate) async fn stream_begins(&mut self, doing: &str) -> Result<()> {

@@ -11,7 +11,7 @@ use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_adapter::{
     AdapterError, CapturePlan, CaptureState, ChangeStream, Console, Events, Head, Prepared, Removed, Result,
-    SnapshotSink, Source, SourceAddress, SourceLook, StreamStart, StreamTable, Waiting,
+    SnapshotSink, Source, SourceAddress, SourceLook, StreamStart, StreamTable, Tail, TailFrom, Waiting,
 };
 use moorage_core::checkpoint::Checkpoint;
 use moorage_core::finding::Finding;
@@ -165,6 +165,10 @@ impl Source for PostgresSource {
         tables: &[StreamTable],
     ) -> Result<Box<dyn SourceLook>> {
         Ok(Box::new(PostgresLook::begin(&self.address, capture, tables).await?))
+    }
+
+    async fn tail(&self, capture: &CapturePlan, tables: &[TablePlan], from: &TailFrom) -> Result<Tail> {
+        stream::tail(&self.address, capture, tables, from).await
     }
 
     async fn row(&self, plan: &TablePlan, key: &[String]) -> Result<RecordBatch> {

@@ -11,9 +11,11 @@ use crate::pgoutput::Message;
 use crate::replication::{ReplicationReader, ReplicationWriter, StreamMessage, connect};
 use async_trait::async_trait;
 use moorage_adapter::{
-    AdapterError, ChangeStream, Result, SegmentSender, StreamStart, StreamedSegment, segment_channel,
+    AdapterError, CapturePlan, ChangeStream, Result, SegmentSender, StreamStart, StreamTable,
+    StreamedSegment, Tail, TailFrom, segment_channel,
 };
 use moorage_core::checkpoint::Durable;
+use moorage_core::plan::TablePlan;
 use moorage_core::sql::{quote_ident, quote_literal};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -58,16 +60,75 @@ pub(crate) async fn open(address: &PostgresAddress, start: StreamStart) -> Resul
     };
     let assembler = Assembler::new(tables, checkpoint)?;
     let (mut reader, mut writer) = connect(address).await?;
-    let publications = quote_literal(&quote_ident(&start.capture.publication));
-    let slot = &start.capture.slot;
+    let capture = &start.capture;
+    start_replication(&mut reader, &mut writer, &capture.slot, &capture.publication, from).await?;
+    Ok(Box::new(PostgresStream::spawn(reader, writer, assembler, from, pause)))
+}
+
+/// Follows changes beside a pipeline, through a temporary copy of its slot.
+pub(crate) async fn tail(
+    address: &PostgresAddress,
+    capture: &CapturePlan,
+    tables: &[TablePlan],
+    from: &TailFrom,
+) -> Result<Tail> {
+    let session = Session::open(address).await?;
+    let pause = status_interval(&session).await?;
+    let sql = "SELECT pg_current_wal_insert_lsn()::text, (SELECT confirmed_flush_lsn::text FROM pg_replication_slots WHERE slot_name = $1)";
+    let row = session.one("looking at the slot", sql, &[&capture.slot]).await?;
+    let slot = &capture.slot;
+    let refuse =
+        |reason: String| AdapterError::refused(format!("following changes through slot {slot}"), reason);
+    let kept: Option<String> = row.get(1);
+    let kept = kept
+        .and_then(|k| lsn::parse(&k))
+        .ok_or_else(|| refuse("it is not there: `moorage run` makes it".into()))?;
+    let now = lsn::parse(row.get(0)).unwrap_or(kept);
+    let begin = match from {
+        TailFrom::Now => now,
+        TailFrom::Start | TailFrom::Time(_) => kept,
+        TailFrom::Behind(at) if lsn::of(at) < kept => {
+            let earliest = lsn::text(kept);
+            return Err(refuse(format!("changes before {earliest} are not kept any more: use --from start")));
+        }
+        TailFrom::Behind(at) => lsn::of(at),
+    };
+    let mut streamed = Vec::with_capacity(tables.len());
+    for plan in tables {
+        let columns = streamed_columns(&session, plan.source_id).await?;
+        streamed.push((StreamTable { plan: plan.clone(), mark: None }, columns));
+    }
+    // What the checkpoint says of the source is not asked here.
+    let assembler = Assembler::following(streamed)?.leaving_out(move |commit_lsn, _| commit_lsn < begin);
+    let (mut reader, mut writer) = connect(address).await?;
+    let name = format!("moorage_tail_{}", session.pid());
+    let copy = format!(
+        "SELECT pg_copy_logical_replication_slot({}, {}, true)",
+        quote_literal(slot),
+        quote_literal(&name)
+    );
+    writer.query(&copy).await?;
+    reader.statement_ends(&format!("copying slot {slot}")).await?;
+    start_replication(&mut reader, &mut writer, &name, &capture.publication, begin).await?;
+    let stream = Box::new(PostgresStream::spawn(reader, writer, assembler, begin, pause));
+    Ok(Tail { stream, from: lsn::position(begin) })
+}
+
+async fn start_replication(
+    reader: &mut ReplicationReader,
+    writer: &mut ReplicationWriter,
+    slot: &str,
+    publication: &str,
+    from: u64,
+) -> Result<()> {
+    let publications = quote_literal(&quote_ident(publication));
     let sql = format!(
         "START_REPLICATION SLOT {} LOGICAL {} (proto_version '1', publication_names {publications}, messages 'true')",
         quote_ident(slot),
         lsn::text(from),
     );
     writer.query(&sql).await?;
-    reader.stream_begins(&format!("starting the stream of slot {slot}")).await?;
-    Ok(Box::new(PostgresStream::spawn(reader, writer, assembler, from, pause)))
+    reader.stream_begins(&format!("starting the stream of slot {slot}")).await
 }
 
 /// A third of the time after which the server gives up on a silent receiver; 10 s if it never does.

@@ -6,7 +6,7 @@ use async_trait::async_trait;
 use moorage_adapter::{
     AdapterError, CapturePlan, CaptureState, ChangeStream, Console, Events, Head, Prepared, Removed, Result,
     SegmentSender, SnapshotMark, SnapshotSink, Source, SourceAddress, SourceLook, Step, StreamStart,
-    StreamTable, StreamedSegment, Waiting, segment_channel,
+    StreamTable, StreamedSegment, Tail, TailFrom, Waiting, segment_channel,
 };
 use moorage_core::change::{Segment, Transaction};
 use moorage_core::checkpoint::{CapturePoint, Checkpoint, Durable, Refusal, SourceIdentity};
@@ -258,6 +258,10 @@ impl Source for MemorySource {
     }
 
     async fn look(&self, _: Option<&CapturePlan>, _: &[StreamTable]) -> Result<Box<dyn SourceLook>> {
+        Err(no_looks())
+    }
+
+    async fn tail(&self, _: &CapturePlan, _: &[TablePlan], _: &TailFrom) -> Result<Tail> {
         Err(no_looks())
     }
 

@@ -1,10 +1,13 @@
 //! One file a command.
 
+mod changes;
 mod check;
 mod churn;
 mod demo;
 mod plan;
+mod preview;
 mod resnapshot;
+mod row;
 mod run;
 mod status;
 mod tables;
@@ -24,6 +27,9 @@ pub async fn carry_out(args: Args) -> ExitCode {
         Command::Plan(which) => plan::plan(global, &which).await,
         Command::Run(which) => run::run(global, &which).await,
         Command::Status(which) => status::status(global, &which).await,
+        Command::Preview(which) => preview::preview(global, &which).await,
+        Command::Row(which) => row::row(global, &which).await,
+        Command::Changes(which) => changes::changes(global, &which).await,
         Command::Verify(which) => verify::verify(global, &which).await,
         Command::Churn(which) => churn::churn(global, &which).await,
         Command::Demo(which) => demo::demo(global, &which).await,

@@ -22,6 +22,7 @@ fn checkpoint(stage: Stage) -> Checkpoint {
         position: "50".into(),
         proof: String::new(),
         committed_at: None,
+        captured_at: None,
         merged_at: None,
     }
 }

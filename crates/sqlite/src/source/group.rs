@@ -198,8 +198,14 @@ fn push_image(
     Ok(bytes)
 }
 
+const UNIX_EPOCH: f64 = 2_440_587.5;
+
+/// The Julian day number of a time.
+pub(crate) fn to_julian_day(at: DateTime<Utc>) -> f64 {
+    at.timestamp_millis() as f64 / 86_400_000.0 + UNIX_EPOCH
+}
+
 /// From a Julian day number, which SQLite of any age can tell (<https://www.sqlite.org/lang_datefunc.html>).
 fn from_julian_day(day: f64) -> DateTime<Utc> {
-    const UNIX_EPOCH: f64 = 2_440_587.5;
     DateTime::from_timestamp_millis(((day - UNIX_EPOCH) * 86_400_000.0).round() as i64).unwrap_or_default()
 }

@@ -16,8 +16,8 @@ use capture::Names;
 use error::source_error;
 use moorage_adapter::{
     AdapterError, CapturePlan, CaptureState, ChangeStream, Console, Event, Events, Head, Layer, Prepared,
-    Removed, Result, SnapshotSink, Source, SourceAddress, SourceLook, Step, StreamStart, StreamTable,
-    Waiting, segment_channel,
+    Removed, Result, SnapshotSink, Source, SourceAddress, SourceLook, Step, StreamStart, StreamTable, Tail,
+    TailFrom, Waiting, segment_channel,
 };
 use moorage_core::checkpoint::{CapturePoint, Checkpoint, Refusal, SourceIdentity};
 use moorage_core::finding::Finding;
@@ -122,6 +122,28 @@ impl SqliteSource {
         })
         .await
     }
+}
+
+/// The number behind which a tail begins; or the earliest possible one.
+fn tail_begin(
+    db: &Connection,
+    names: &Names,
+    from: &TailFrom,
+) -> rusqlite::Result<std::result::Result<i64, i64>> {
+    let head = capture::head(db, names)?;
+    let changes = names.changes();
+    let oldest = |condition: &str, parameter: f64| -> rusqlite::Result<i64> {
+        let sql = format!("SELECT min(id) - 1 FROM {changes} WHERE {condition}");
+        Ok(db.query_row(&sql, [parameter], |r| r.get::<_, Option<i64>>(0))?.unwrap_or(head))
+    };
+    let earliest = oldest("?1 = ?1", 0.0)?;
+    Ok(match from {
+        TailFrom::Now => Ok(head),
+        TailFrom::Start => Ok(earliest),
+        TailFrom::Behind(at) if at.rank() < earliest.max(0) as u128 => Err(earliest),
+        TailFrom::Behind(at) => Ok(i64::try_from(at.rank()).unwrap_or(head)),
+        TailFrom::Time(at) => Ok(oldest("at >= ?1", group::to_julian_day(*at))?),
+    })
 }
 
 #[async_trait]
@@ -313,6 +335,34 @@ impl Source for SqliteSource {
         tables: &[StreamTable],
     ) -> Result<Box<dyn SourceLook>> {
         Ok(Box::new(look::SqliteSourceLook::new(self.path.clone(), capture.map(Names::new), tables)))
+    }
+
+    async fn tail(&self, capture: &CapturePlan, tables: &[TablePlan], from: &TailFrom) -> Result<Tail> {
+        let (names, wanted) = (Names::new(capture), from.clone());
+        let at = names.clone();
+        let from = self
+            .with("looking at the change table", move |db, path| {
+                let sql = |e| source_error(path, "looking at the change table", e);
+                if capture::token(db, &at).map_err(sql)?.is_none() {
+                    return Err(AdapterError::refused(
+                        format!("change table {}", at.changes_plain()),
+                        "it is not there: `moorage run` makes it",
+                    ));
+                }
+                tail_begin(db, &at, &wanted).map_err(sql)?.map_err(|earliest| {
+                    AdapterError::refused(
+                        "following changes",
+                        format!("those before {earliest} are not kept any more: use --from start"),
+                    )
+                })
+            })
+            .await?;
+        let tables = tables.iter().map(|plan| StreamTable { plan: plan.clone(), mark: None }).collect();
+        let (sender, segments) = segment_channel(QUEUE_BYTES);
+        let begin =
+            Begin { path: self.path.clone(), names, tables, from, notes: Notes::default(), forgets: false };
+        let stream = Box::new(SqliteStream::start(begin, sender, segments));
+        Ok(Tail { stream, from: position(from) })
     }
 
     async fn row(&self, plan: &TablePlan, key: &[String]) -> Result<RecordBatch> {

@@ -73,6 +73,7 @@ fn checkpoint(source_state: &moorage_adapter::CaptureState, position: String) ->
         position,
         proof: String::new(),
         committed_at: None,
+        captured_at: None,
         merged_at: None,
     }
 }

@@ -50,6 +50,7 @@ fn checkpoint(position: &str) -> Checkpoint {
         position: position.into(),
         proof: String::new(),
         committed_at: None,
+        captured_at: None,
         merged_at: None,
     }
 }
