@@ -71,6 +71,20 @@ pub enum Event {
         /// Since its first row was asked for.
         elapsed_ms: u64,
     },
+    /// A table is read again while changes are followed.
+    ReadingAgain {
+        /// The source table.
+        table: String,
+    },
+    /// The rows that were read again took the place of the old ones.
+    ReadAgain {
+        /// The source table.
+        table: String,
+        /// Rows that were read.
+        rows: u64,
+        /// Since it began.
+        elapsed_ms: u64,
+    },
     /// Changes are followed from here.
     Streaming {
         /// The position.

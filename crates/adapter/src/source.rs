@@ -4,7 +4,7 @@ use crate::{AdapterError, Console, Events, Result, SourceLook, Step, Tail, TailF
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 
-use moorage_core::change::Segment;
+use moorage_core::change::{Segment, Transaction};
 use moorage_core::checkpoint::{CapturePoint, Checkpoint, Durable, SourceIdentity};
 use moorage_core::finding::Finding;
 use moorage_core::lag::ClockSkew;
@@ -224,6 +224,9 @@ pub trait Source: Send + Sync {
 
     /// Adds and removes tables so that exactly `tables` are captured by an existing capture point.
     async fn align(&self, capture: &CapturePlan, tables: &[TablePlan], events: &Events) -> Result<()>;
+
+    /// Whether a snapshot with this mark holds a transaction, as it stands beside its changes.
+    fn covers(&self, mark: &SnapshotMark, transaction: &Transaction) -> bool;
 
     /// Reads whole tables as of one mark, in parallel. With `capture`, changes are being kept and the
     /// mark joins them exactly; without, the rows are just consistent with each other.

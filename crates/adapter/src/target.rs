@@ -98,6 +98,15 @@ pub trait Merge: Send {
     /// Applies changes, in the order given. May be called several times for parts of one batch.
     async fn write(&mut self, blocks: &[ChangeBlock]) -> Result<()>;
 
+    /// Replaces a table's rows by those that were loaded again beside it ([`Target::create_again`]). Each of
+    /// `later` is written to the loaded rows first: the changes that their snapshot does not hold.
+    async fn replace(
+        &mut self,
+        plan: &TablePlan,
+        later: &mut (dyn Iterator<Item = Result<ChangeBlock>> + Send),
+        end: LoadedTable,
+    ) -> Result<()>;
+
     /// Commits the writes, the counters and the checkpoint at once, durably.
     async fn commit(self: Box<Self>, checkpoint: Checkpoint) -> Result<(Durable, Vec<TableProgress>)>;
 }
@@ -142,12 +151,23 @@ pub trait Target: Send + Sync {
     /// Whether [`create`](Self::create) would work, changing nothing.
     async fn check(&self, pipeline: &str, plan: &TablePlan) -> Result<()>;
 
-    /// Makes a table, or adopts an existing one as its plan says, and remembers it as loading.
+    /// Makes a table, or adopts an existing one as its plan says, and remembers it as loading. Readers see
+    /// the rows of one that was complete before until [`finish_load`](Self::finish_load).
     ///
     /// # Errors
     /// If there is a table of that name with other columns, or with rows and no word on what to do with
     /// them; nothing is changed then.
     async fn create(&self, pipeline: &str, plan: &TablePlan) -> Result<()>;
+
+    /// Makes room beside a live table for reading it again: what is loaded from now on goes there, what is
+    /// merged goes to the table itself, until [`Merge::replace`]. What an earlier try left is removed.
+    async fn create_again(&self, pipeline: &str, plan: &TablePlan) -> Result<()>;
+
+    /// Builds the key of what was loaded beside a live table, so that replacing it is quick.
+    async fn ready_again(&self, plan: &TablePlan) -> Result<()>;
+
+    /// Gives up reading a table again; it stays as it is.
+    async fn drop_again(&self, plan: &TablePlan) -> Result<()>;
 
     /// Adds rows of a table's snapshot. Each call is atomic.
     async fn load(&self, plan: &TablePlan, rows: RecordBatch) -> Result<()>;

@@ -120,10 +120,10 @@ Examples:
 A row that differs is set aside as on its way only if a captured change to that very key lies between the two
 looks. Exit code 3: a difference was found.")]
     Verify(VerifyArgs),
-    /// Have the next run read tables again from empty
+    /// Read tables again while the others go on
     #[command(after_help = "\
 Examples:
-  moorage resnapshot public.berths     one table; the others just go on
+  moorage resnapshot public.berths     one table; its old rows can be read until the new ones are complete
   moorage resnapshot --all             all tables, with a new slot: after a restore, or a lost slot")]
     Resnapshot(ResnapshotArgs),
     /// Keep a source busy with the demo's business, or with your own statements
@@ -212,7 +212,7 @@ pub struct RowArgs {
     #[arg(value_name = "TABLE")]
     pub table: String,
     /// The values of the key's columns
-    #[arg(value_name = "KEY", required = true, allow_hyphen_values = true)]
+    #[arg(value_name = "KEY", required = true, allow_negative_numbers = true)]
     pub key: Vec<String>,
     /// Follow the row until both sides agree
     #[arg(long)]

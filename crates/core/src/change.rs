@@ -9,11 +9,12 @@ use crate::position::Position;
 use crate::schema::TableSchema;
 use arrow::array::RecordBatch;
 use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 use std::sync::Arc;
 
 /// What happened to a row, or to a whole table.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub enum ChangeKind {
     /// A row is new.
     Insert,
@@ -26,7 +27,7 @@ pub enum ChangeKind {
 }
 
 /// A committed source transaction.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Transaction {
     /// The position just behind it: a target that holds it and all before it is complete up to here. On a
     /// single change, whose transaction may not have ended yet, the position of its commit.
@@ -58,7 +59,7 @@ pub struct Change<'a> {
     pub unchanged: Option<&'a Unchanged>,
 }
 
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Copy, Debug, Serialize, Deserialize)]
 struct Entry {
     kind: ChangeKind,
     order: u64,
@@ -126,6 +127,65 @@ impl ChangeBlock {
     pub fn transaction(&self, i: usize) -> Option<&Arc<Transaction>> {
         let after = self.transactions.partition_point(|(first, _)| *first <= i);
         after.checked_sub(1).map(|at| &self.transactions[at].1)
+    }
+}
+
+/// What a block consists of beside its two batches of images, for keeping it elsewhere.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct BlockAbout {
+    entries: Vec<Entry>,
+    unchanged: HashMap<u32, Unchanged>,
+    transactions: Vec<(usize, Transaction)>,
+    bytes: usize,
+}
+
+impl ChangeBlock {
+    /// Takes a block apart; its images are [`new_rows`](Self::new_rows) and [`old_rows`](Self::old_rows).
+    pub fn about(&self) -> BlockAbout {
+        BlockAbout {
+            entries: self.entries.clone(),
+            unchanged: self.unchanged.clone(),
+            transactions: self.transactions.iter().map(|(at, t)| (*at, (**t).clone())).collect(),
+            bytes: self.bytes,
+        }
+    }
+
+    /// Puts a block together again.
+    pub fn from_about(
+        schema: Arc<TableSchema>,
+        about: BlockAbout,
+        new: RecordBatch,
+        old: RecordBatch,
+    ) -> Self {
+        let BlockAbout { entries, unchanged, transactions, bytes } = about;
+        let transactions = transactions.into_iter().map(|(at, t)| (at, Arc::new(t))).collect();
+        Self { schema, entries, new, old, unchanged, transactions, bytes }
+    }
+
+    /// The same block with only the changes of transactions that `keep` says yes to.
+    #[must_use]
+    pub fn only(mut self, keep: impl Fn(&Transaction) -> bool) -> Self {
+        let kept: Vec<usize> =
+            (0..self.entries.len()).filter(|&i| self.transaction(i).is_some_and(|t| keep(t))).collect();
+        if kept.len() == self.entries.len() {
+            return self;
+        }
+        let mut transactions: Vec<(usize, Arc<Transaction>)> = Vec::new();
+        let mut unchanged = HashMap::new();
+        for (to, &from) in kept.iter().enumerate() {
+            if let Some(columns) = self.unchanged.remove(&(from as u32)) {
+                unchanged.insert(to as u32, columns);
+            }
+            if let Some(transaction) = self.transaction(from)
+                && !transactions.last().is_some_and(|(_, last)| Arc::ptr_eq(last, transaction))
+            {
+                transactions.push((to, transaction.clone()));
+            }
+        }
+        self.entries = kept.into_iter().map(|i| self.entries[i]).collect();
+        self.transactions = transactions;
+        self.unchanged = unchanged;
+        self
     }
 }
 

@@ -1,12 +1,13 @@
 //! A place in a source's change log: opaque text to people, totally ordered within one source.
 
+use serde::{Deserialize, Serialize};
 use std::cmp::Ordering;
 use std::fmt;
 use std::sync::Arc;
 
 /// A position. Two positions of one source compare by `rank`; positions of different sources must
 /// never be compared, which the checkpoint's identity makes sure of.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Position {
     rank: u128,
     text: Arc<str>,

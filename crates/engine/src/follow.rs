@@ -8,6 +8,7 @@
 use crate::error::{EngineError, Result};
 use crate::pipeline::Pipeline;
 use crate::prepare::Following;
+use crate::reread::Rereading;
 use crate::run::{Context, Outcome};
 use chrono::{DateTime, Utc};
 use moorage_adapter::{
@@ -28,6 +29,8 @@ const LOOK_EVERY: Duration = Duration::from_secs(10);
 /// At every how many of these looks the catalogue is read too, for structure changes that the log does not
 /// tell of. Reading it costs the source more.
 const CATALOGUE_EVERY: u32 = 3;
+/// How often it is seen whether a table is to be read again.
+const ASKED_EVERY: Duration = Duration::from_millis(500);
 /// How much of the log may grow past an idle pipeline before a note is written, so that the source can
 /// let go of it.
 const IDLE_GROWTH: u128 = 1 << 20;
@@ -54,6 +57,9 @@ struct Follower<'a> {
     captured_at: Option<DateTime<Utc>>,
     stopping: Option<String>,
     merged: bool,
+    rereading: Option<Rereading>,
+    /// When it is next seen whether a table is to be read again.
+    next_ask: Instant,
 }
 
 enum Woken {
@@ -61,6 +67,10 @@ enum Woken {
     Due,
     Stop(String),
     Looked(moorage_adapter::Result<Look>),
+    /// All rows of a table that is read again are loaded, or that failed.
+    Loaded(moorage_adapter::Result<()>),
+    /// Time to see whether something was asked for.
+    Asked,
 }
 
 /// Follows changes until the run is to end.
@@ -79,6 +89,8 @@ pub(crate) async fn follow(context: &Context, following: Following) -> std::resu
         captured_at: None,
         stopping: None,
         merged: false,
+        rereading: None,
+        next_ask: Instant::now() + ASKED_EVERY,
     };
     let done = follower.stream(following).await;
     done.map_err(|error| Failed { error, merged: follower.merged })
@@ -106,6 +118,7 @@ impl Follower<'_> {
 
     async fn drive(&mut self, stream: &mut dyn ChangeStream) -> Result<Outcome> {
         let mut looks = Looks::start(&self.context.pipeline, self.plans.clone());
+        self.begin_rereading().await?;
         loop {
             let flush = self.stopping.is_some() || self.note_arrived;
             let due = match self.batcher.next(Instant::now(), flush) {
@@ -124,12 +137,20 @@ impl Follower<'_> {
             if let Some(by) = self.stopping.take() {
                 return Ok(Outcome::Stopped { by });
             }
-            if self.note_arrived && !self.batcher.in_transaction() {
+            self.replace_when_quiet().await?;
+            if self.note_arrived && !self.batcher.in_transaction() && self.rereading.is_none() {
                 return Ok(Outcome::CaughtUp);
             }
-            match wait(self.context, stream, due, &mut looks).await? {
-                Woken::Segment(segment) => self.take(segment),
+            let next_ask = self.next_ask;
+            match wait(self.context, stream, due, &mut looks, self.rereading.as_mut(), next_ask).await? {
+                Woken::Segment(segment) => self.take(segment).await?,
                 Woken::Due => {}
+                Woken::Asked => {
+                    self.next_ask = Instant::now() + ASKED_EVERY;
+                    self.begin_rereading().await?;
+                }
+                Woken::Loaded(Ok(())) => {}
+                Woken::Loaded(Err(error)) => self.give_up_rereading(&error.to_string()).await?,
                 Woken::Stop(by) => {
                     self.context.say(Event::Stopping { by: by.clone() });
                     self.stopping = Some(by);
@@ -139,14 +160,84 @@ impl Follower<'_> {
         }
     }
 
-    fn take(&mut self, arrived: StreamedSegment) {
+    async fn take(&mut self, arrived: StreamedSegment) -> Result<()> {
         let segment = arrived.segment;
         if segment.last_commit.is_some() {
             self.captured_at = Some(Utc::now());
         }
+        if let Some(rereading) = &mut self.rereading
+            && !rereading.keep(&segment)?
+        {
+            self.give_up_rereading("too much changed in the table while it was read (more than 1 GiB)")
+                .await?;
+        }
         self.note_arrived |= self.note.as_ref().is_some_and(|note| segment.notes.contains(note));
         self.changes_in_batch += segment.blocks.iter().map(|b| b.len() as u64).sum::<u64>();
         self.batcher.add(segment, Instant::now());
+        Ok(())
+    }
+
+    /// Begins to read the next table again that someone asked for.
+    async fn begin_rereading(&mut self) -> Result<()> {
+        if self.rereading.is_some() {
+            return Ok(());
+        }
+        let name = &self.context.pipeline.name;
+        for table in self.context.state.asked_again(name)? {
+            match self.plans.iter().find(|p| p.table().to_string() == table).cloned() {
+                Some(plan) => {
+                    let begun = Rereading::begin(&self.context.pipeline, &plan, &self.context.events).await?;
+                    self.rereading = Some(begun);
+                    return Ok(());
+                }
+                None => self.context.state.answer_again(name, &table, "the pipeline does not carry it"),
+            }
+        }
+        Ok(())
+    }
+
+    async fn give_up_rereading(&mut self, why: &str) -> Result<()> {
+        let Some(rereading) = self.rereading.take() else { return Ok(()) };
+        let (pipeline, table) = (&self.context.pipeline, rereading.plan.table().to_string());
+        pipeline.target.drop_again(&rereading.plan).await?;
+        self.context.state.answer_again(&pipeline.name, &table, why);
+        let message = format!("{table} was not read again: {why}. Its rows are as they were");
+        self.context.say(Event::Warning { message });
+        Ok(())
+    }
+
+    /// On a quiet source no batch comes: then the loaded rows take their place in one of their own.
+    async fn replace_when_quiet(&mut self) -> Result<()> {
+        let source = &self.context.pipeline.source;
+        let quiet = self.merge.is_none() && self.batcher.rows() == 0 && !self.batcher.in_transaction();
+        let here = source.parse_position(&self.checkpoint.position);
+        let due = self.rereading.as_ref().zip(here.as_ref()).is_some_and(|(r, here)| r.is_due(here));
+        if !quiet || !due {
+            return Ok(());
+        }
+        self.open_merge().await?;
+        self.replace_reread().await?;
+        let Some(merge) = self.merge.take() else { return Ok(()) };
+        let (durable, _) = merge.commit(self.checkpoint.clone()).await?;
+        self.checkpoint = durable.checkpoint().clone();
+        self.reread_done()
+    }
+
+    async fn replace_reread(&mut self) -> Result<()> {
+        let source = self.context.pipeline.source.clone();
+        if let (Some(rereading), Some(merge)) = (&mut self.rereading, &mut self.merge) {
+            rereading.replace(source.as_ref(), merge.as_mut()).await?;
+        }
+        Ok(())
+    }
+
+    fn reread_done(&mut self) -> Result<()> {
+        if let Some(rereading) = self.rereading.take() {
+            let (name, table) = (&self.context.pipeline.name, rereading.plan.table().to_string());
+            self.context.state.answer_again(name, &table, "");
+            self.context.say(rereading.done());
+        }
+        Ok(())
     }
 
     /// The open target transaction, begun if there is none.
@@ -164,6 +255,10 @@ impl Follower<'_> {
         let began = Instant::now();
         let Some((blocks, end)) = self.batcher.close() else { return Ok(()) };
         self.open_merge().await?.write(&blocks).await?;
+        let replaces = self.rereading.as_ref().is_some_and(|r| r.is_due(&end.transaction.position));
+        if replaces {
+            self.replace_reread().await?;
+        }
         let Some(merge) = self.merge.take() else { return Ok(()) };
         let checkpoint = Checkpoint {
             stage: Stage::Following,
@@ -187,6 +282,9 @@ impl Follower<'_> {
             lag_ms: lag.as_millis() as u64,
             merge_ms: began.elapsed().as_millis() as u64,
         });
+        if replaces {
+            self.reread_done()?;
+        }
         Ok(())
     }
 
@@ -224,7 +322,15 @@ async fn wait(
     stream: &mut dyn ChangeStream,
     due: Option<Instant>,
     looks: &mut Looks,
+    rereading: Option<&mut Rereading>,
+    next_ask: Instant,
 ) -> Result<Woken> {
+    let loaded = async {
+        match rereading {
+            Some(rereading) => rereading.loaded().await,
+            None => std::future::pending().await,
+        }
+    };
     let sleep = async {
         match due {
             Some(due) => tokio::time::sleep_until(due.into()).await,
@@ -235,8 +341,11 @@ async fn wait(
         biased;
         by = context.asked_to_stop() => Ok(Woken::Stop(by)),
         () = sleep => Ok(Woken::Due),
+        loaded = loaded => Ok(Woken::Loaded(loaded)),
+        () = tokio::time::sleep_until(next_ask.into()) => Ok(Woken::Asked),
         segment = stream.next() => Ok(Woken::Segment(segment?)),
         look = looks.next() => Ok(Woken::Looked(look)),
+
     }
 }
 

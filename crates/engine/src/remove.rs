@@ -3,6 +3,8 @@
 use crate::error::{EngineError, Result};
 use crate::lock::PipelineLock;
 use crate::pipeline::Pipeline;
+use crate::state::StateStore;
+use crate::verify::find_table;
 use moorage_adapter::{Removed, Step, StoredTable};
 
 /// Which tables to read again.
@@ -14,33 +16,71 @@ pub enum Resnapshot {
     All,
 }
 
-/// Makes the next run read tables again from empty. The pipeline must not be running.
+/// How tables will be read again.
+#[derive(Clone, Debug)]
+pub enum Rereads {
+    /// By the next run.
+    NextRun(Vec<String>),
+    /// By the process that runs the pipeline, while it goes on; [`reread_outcome`] tells when.
+    Running(Vec<String>),
+}
+
+/// Has tables read again: by the process that runs the pipeline, if one does, otherwise by the next run. Until
+/// the new rows are complete, readers of the target see the old ones.
 ///
 /// # Errors
-/// If it runs, if a table is not one of the pipeline's, or if an end cannot be written.
-pub async fn resnapshot(pipeline: &Pipeline, which: &Resnapshot) -> Result<Vec<String>> {
-    let _lock = PipelineLock::take(&pipeline.state_folder, &pipeline.name)?;
+/// If a table is not one of the pipeline's, all are wanted while the pipeline runs, or an end cannot be written.
+pub async fn resnapshot(pipeline: &Pipeline, which: &Resnapshot) -> Result<Rereads> {
     let stored = pipeline.target.tables(&pipeline.name).await?;
     let name = |s: &StoredTable| s.plan.table().to_string();
     let chosen: Vec<&StoredTable> = match which {
-        Resnapshot::All => {
-            pipeline.source.teardown(&pipeline.capture(), false).await?;
-            stored.iter().collect()
+        Resnapshot::All => stored.iter().collect(),
+        Resnapshot::Tables(wanted) => {
+            wanted.iter().map(|w| find_table(pipeline, &stored, w)).collect::<Result<_>>()?
         }
-        Resnapshot::Tables(wanted) => wanted
-            .iter()
-            .map(|w| {
-                stored.iter().find(|s| name(s) == *w).ok_or_else(|| EngineError::UnknownTable {
-                    pipeline: pipeline.name.clone(),
-                    table: w.clone(),
-                    known: stored.iter().map(name).collect::<Vec<_>>().join(", "),
-                })
-            })
-            .collect::<Result<_>>()?,
     };
+    let names: Vec<String> = chosen.iter().map(|s| name(s)).collect();
+    let state = StateStore::open(&pipeline.state_folder)?;
+    let _lock = match (PipelineLock::take(&pipeline.state_folder, &pipeline.name), which) {
+        (Err(EngineError::Locked { .. }), Resnapshot::Tables(_)) => {
+            names.iter().try_for_each(|table| state.ask_again(&pipeline.name, table))?;
+            return Ok(Rereads::Running(names));
+        }
+        (lock, _) => lock?,
+    };
+    if matches!(which, Resnapshot::All) {
+        pipeline.source.teardown(&pipeline.capture(), false).await?;
+    }
     let targets: Vec<String> = chosen.iter().map(|s| s.plan.target.clone()).collect();
+    names.iter().for_each(|table| state.unask_again(&pipeline.name, table));
     pipeline.target.forget(&pipeline.name, &targets, matches!(which, Resnapshot::All)).await?;
-    Ok(chosen.into_iter().map(name).collect())
+    Ok(Rereads::NextRun(names))
+}
+
+/// What came of reading a table again while the pipeline runs; none as long as it goes on.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum RereadOutcome {
+    /// The new rows are in place.
+    Done,
+    /// It was given up, and the old rows stay.
+    GivenUp(String),
+    /// The process ended before; the next run does it.
+    Ended,
+}
+
+/// Asks what came of it.
+///
+/// # Errors
+/// If the state folder cannot be read.
+pub fn reread_outcome(pipeline: &Pipeline, table: &str) -> Result<Option<RereadOutcome>> {
+    let state = StateStore::open(&pipeline.state_folder)?;
+    let running = PipelineLock::holder(&pipeline.state_folder, &pipeline.name).is_some();
+    Ok(match state.answer_to_again(&pipeline.name, table)? {
+        Some(outcome) if outcome.is_empty() => Some(RereadOutcome::Done),
+        Some(outcome) => Some(RereadOutcome::GivenUp(outcome)),
+        None if running => None,
+        None => Some(RereadOutcome::Ended),
+    })
 }
 
 /// Removes what Moorage made in the source and, if asked, in the target; with `dry` only lists it.

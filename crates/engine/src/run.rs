@@ -59,6 +59,7 @@ pub(crate) struct Context {
     pub(crate) options: RunOptions,
     pub(crate) events: Events,
     pub(crate) began: Instant,
+    pub(crate) state: Arc<StateStore>,
     stop: StopSignal,
     /// Whether the source was reached at all: only then is a lost connection tried again.
     pub(crate) reached: AtomicBool,
@@ -107,6 +108,7 @@ pub async fn run(
         options: options.clone(),
         events: recording,
         began: Instant::now(),
+        state: state.clone(),
         stop,
         reached: AtomicBool::new(false),
     };

@@ -22,7 +22,9 @@ CREATE TABLE IF NOT EXISTS positions (
 CREATE INDEX IF NOT EXISTS positions_at ON positions (pipeline, at);
 CREATE TABLE IF NOT EXISTS table_states (
   pipeline TEXT NOT NULL, source_table TEXT NOT NULL, seen_at TEXT NOT NULL, inserts INTEGER NOT NULL,
-  updates INTEGER NOT NULL, deletes INTEGER NOT NULL, truncates INTEGER NOT NULL, PRIMARY KEY (pipeline, source_table));";
+  updates INTEGER NOT NULL, deletes INTEGER NOT NULL, truncates INTEGER NOT NULL, PRIMARY KEY (pipeline, source_table));
+CREATE TABLE IF NOT EXISTS asked_again (
+  pipeline TEXT NOT NULL, source_table TEXT NOT NULL, asked_at TEXT NOT NULL, outcome TEXT, PRIMARY KEY (pipeline, source_table));";
 
 /// Merges are noted at most this often.
 const NOTE_EVERY: Duration = Duration::from_secs(1);
@@ -142,6 +144,42 @@ impl StateStore {
         self.note(db.execute(sql, row));
         let oldest = db.last_insert_rowid() - i64::from(KEPT_POSITIONS);
         self.note(db.execute("DELETE FROM positions WHERE rowid < ?1", [oldest]));
+    }
+
+    /// Asks the process that runs a pipeline to read a table again.
+    pub(crate) fn ask_again(&self, pipeline: &str, table: &str) -> Result<()> {
+        let sql = "INSERT OR REPLACE INTO asked_again (pipeline, source_table, asked_at) VALUES (?1, ?2, ?3)";
+        let done = self.db().execute(sql, params![pipeline, table, Utc::now().to_rfc3339()]);
+        done.map(|_| ()).map_err(|e| self.failed(&e))
+    }
+
+    /// The tables that are to be read again, in the order asked.
+    pub(crate) fn asked_again(&self, pipeline: &str) -> Result<Vec<String>> {
+        let db = self.db();
+        let sql =
+            "SELECT source_table FROM asked_again WHERE pipeline = ?1 AND outcome IS NULL ORDER BY asked_at";
+        let mut query = db.prepare_cached(sql).map_err(|e| self.failed(&e))?;
+        let rows = query.query_map([pipeline], |r| r.get(0)).map_err(|e| self.failed(&e))?;
+        rows.collect::<rusqlite::Result<_>>().map_err(|e| self.failed(&e))
+    }
+
+    /// Says what came of it: empty if it was done.
+    pub(crate) fn answer_again(&self, pipeline: &str, table: &str, outcome: &str) {
+        let sql = "UPDATE asked_again SET outcome = ?3 WHERE pipeline = ?1 AND source_table = ?2";
+        self.note(self.db().execute(sql, params![pipeline, table, outcome]));
+    }
+
+    /// What came of it, once it is known.
+    pub(crate) fn answer_to_again(&self, pipeline: &str, table: &str) -> Result<Option<String>> {
+        let sql = "SELECT outcome FROM asked_again WHERE pipeline = ?1 AND source_table = ?2";
+        let found = self.db().query_row(sql, [pipeline, table], |r| r.get(0)).optional();
+        found.map(Option::flatten).map_err(|e| self.failed(&e))
+    }
+
+    /// Takes back what was asked for.
+    pub(crate) fn unask_again(&self, pipeline: &str, table: &str) {
+        let sql = "DELETE FROM asked_again WHERE pipeline = ?1 AND source_table = ?2";
+        self.note(self.db().execute(sql, [pipeline, table]));
     }
 
     /// The newest run of a pipeline.

@@ -6,13 +6,16 @@ use crate::capture::Observed;
 use crate::connect::Session;
 use crate::console::PostgresConsole;
 use crate::look::PostgresLook;
+use crate::mark::Mark;
 use crate::{capture, catalog, check, look, lsn, snapshot, stream};
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_adapter::{
     AdapterError, CapturePlan, CaptureState, ChangeStream, Console, Events, Head, Prepared, Removed, Result,
-    SnapshotSink, Source, SourceAddress, SourceLook, StreamStart, StreamTable, Tail, TailFrom, Waiting,
+    SnapshotMark, SnapshotSink, Source, SourceAddress, SourceLook, StreamStart, StreamTable, Tail, TailFrom,
+    Waiting,
 };
+use moorage_core::change::Transaction;
 use moorage_core::checkpoint::Checkpoint;
 use moorage_core::finding::Finding;
 use moorage_core::plan::{SourceTable, TablePlan};
@@ -110,6 +113,11 @@ impl Source for PostgresSource {
         let session = self.session().await?;
         capture::publication(&Observed { address: &self.address, session: &session, events }, capture, tables)
             .await
+    }
+
+    fn covers(&self, mark: &SnapshotMark, transaction: &Transaction) -> bool {
+        let found = Mark::from_snapshot_mark(mark).zip(proof_parts(&transaction.proof));
+        found.is_some_and(|(mark, (commit_lsn, xid))| mark.covers(xid, commit_lsn))
     }
 
     async fn snapshot(

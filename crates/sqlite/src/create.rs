@@ -1,5 +1,6 @@
 //! Making, adopting and removing target tables.
 
+use crate::again;
 use crate::error::sql_error;
 use crate::meta;
 use crate::statements::{create_index, create_table};
@@ -63,11 +64,17 @@ pub(crate) fn create(db: &Connection, path: &Path, pipeline: &str, plan: &TableP
     };
     let table = quote_ident(&plan.target);
     let making = making(db, path, pipeline, plan)?;
+    again::drop(db, path, plan)?;
     let keeps = matches!(making, Making::Adopt) && plan.existing_rows == Some(ExistingRowsChoice::Keep);
     match making {
         Making::New => run("making", &create_table(plan))?,
+        // The old rows stay until the new ones take their place.
+        Making::Again if has_rows(db, path, plan)? => again::create(db, path, plan)?,
         Making::Again => run("making", &format!("DROP TABLE {table}; {}", create_table(plan)))?,
         Making::Adopt if keeps => build_index(db, path, plan)?,
+        Making::Adopt if was_ours(db, path, plan)? && has_rows(db, path, plan)? => {
+            again::create(db, path, plan)?
+        }
         Making::Adopt => run("emptying", &format!("DELETE FROM {table}"))?,
     }
     let adopted = matches!(making, Making::Adopt);
@@ -82,6 +89,20 @@ pub(crate) fn create(db: &Connection, path: &Path, pipeline: &str, plan: &TableP
     }
     meta::remember_loading(db, pipeline, plan, adopted, keeps)
         .map_err(|e| sql_error(path, &format!("remembering table {}", plan.target), e))
+}
+
+fn has_rows(db: &Connection, path: &Path, plan: &TablePlan) -> Result<bool> {
+    let sql = format!("SELECT EXISTS (SELECT 1 FROM {})", quote_ident(&plan.target));
+    db.query_row(&sql, [], |r| r.get(0))
+        .map_err(|e| sql_error(path, &format!("looking at table {}", plan.target), e))
+}
+
+/// Whether the rows of an adopted table are the pipeline's own, from an earlier load.
+fn was_ours(db: &Connection, path: &Path, plan: &TablePlan) -> Result<bool> {
+    let found = meta::owner(db, &plan.target);
+    found
+        .map(|owner| owner.is_some())
+        .map_err(|e| sql_error(path, &format!("looking at table {}", plan.target), e))
 }
 
 fn check_adoption(plan: &TablePlan, existing: &ExistingTable, was_adopted: bool) -> Result<()> {
@@ -109,9 +130,30 @@ fn check_adoption(plan: &TablePlan, existing: &ExistingTable, was_adopted: bool)
     Ok(())
 }
 
+/// The name, or one with a number behind it that no other table's index has.
+fn free_name(db: &Connection, base: &str) -> rusqlite::Result<String> {
+    let mut query = db.prepare("SELECT count(*) FROM sqlite_schema WHERE name = ?1")?;
+    for number in 1.. {
+        let name = if number == 1 { base.to_string() } else { format!("{base}_{number}") };
+        if query.query_row([&name], |r| r.get::<_, i64>(0))? == 0 {
+            return Ok(name);
+        }
+    }
+    Ok(base.to_string())
+}
+
 /// Builds what merges find rows by. A declared key that is not unique, or null, is refused here.
 pub(crate) fn build_index(db: &Connection, path: &Path, plan: &TablePlan) -> Result<()> {
-    let Some(statement) = create_index(plan) else { return Ok(()) };
+    let sql = "SELECT count(*) FROM sqlite_schema WHERE type = 'index' AND tbl_name = ?1 COLLATE NOCASE
+               AND (name LIKE 'moorage\\_key\\_%' ESCAPE '\\' OR name LIKE 'moorage\\_match\\_%' ESCAPE '\\')";
+    let built: i64 = db
+        .query_row(sql, [&plan.target], |r| r.get(0))
+        .map_err(|e| sql_error(path, &format!("looking at table {}", plan.target), e))?;
+    if built > 0 {
+        return Ok(());
+    }
+    let free = |base: &str| free_name(db, base).map_err(|e| sql_error(path, "looking for a name", e));
+    let Some(statement) = create_index(plan, free)? else { return Ok(()) };
     db.execute_batch(&statement).map_err(|e| match e.sqlite_error_code() {
         Some(rusqlite::ErrorCode::ConstraintViolation) => AdapterError::Value {
             table: plan.table().to_string(),
@@ -134,6 +176,10 @@ pub(crate) fn teardown(db: &Connection, pipeline: &str, dry: bool) -> rusqlite::
             (false, true) => "would be removed",
             (false, false) => {
                 db.execute_batch(&format!("DROP TABLE IF EXISTS {}", quote_ident(target)))?;
+                db.execute_batch(&format!(
+                    "DROP TABLE IF EXISTS {}",
+                    quote_ident(&format!("moorage_again_{target}"))
+                ))?;
                 "removed"
             }
         };

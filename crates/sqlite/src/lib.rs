@@ -4,6 +4,7 @@
 //! checkpoint are one transaction. What Moorage remembers is in two tables of the same file,
 //! `moorage_checkpoints` and `moorage_tables`.
 
+mod again;
 mod create;
 mod dialect;
 mod error;

@@ -178,6 +178,16 @@ pub(crate) fn remember_loaded(
     Ok(())
 }
 
+/// Begins a table's counters anew.
+pub(crate) fn count_anew(db: &Connection, target: &str, snapshot_rows: u64) -> Sql<()> {
+    db.execute(
+        "UPDATE moorage_tables SET snapshot_rows = ?2, inserts = 0, updates = 0, deletes = 0, truncates = 0, merged = 0, reduced = 0
+         WHERE target = ?1",
+        params![target, snapshot_rows],
+    )?;
+    Ok(())
+}
+
 pub(crate) fn keeps_rows(db: &Connection, target: &str) -> Sql<bool> {
     let found = db
         .query_row("SELECT keeps_rows FROM moorage_tables WHERE target = ?1", [target], |r| r.get(0))

@@ -118,20 +118,26 @@ pub(crate) fn create_table(plan: &TablePlan) -> String {
 
 /// The statement that makes the index a merge finds rows by; built after loading, which is several times
 /// faster than keeping it up to date meanwhile. None if the table itself is ordered by the key.
-pub(crate) fn create_index(plan: &TablePlan) -> Option<String> {
+///
+/// # Errors
+/// If `free`, which gives a name that is not taken, fails.
+pub(crate) fn create_index<E>(
+    plan: &TablePlan,
+    free: impl Fn(&str) -> Result<String, E>,
+) -> Result<Option<String>, E> {
     let table = quote_ident(&plan.target);
-    match plan.schema.identity.key() {
+    Ok(match plan.schema.identity.key() {
         Some(_) if integer_key(plan).is_some() => None,
         Some(key) => {
             let columns = quote_list(key.iter().map(|&k| plan.columns[k].name.as_str()));
-            let index = quote_ident(&format!("moorage_key_{}", plan.target));
-            Some(format!("CREATE UNIQUE INDEX IF NOT EXISTS {index} ON {table} ({columns})"))
+            let index = quote_ident(&free(&format!("moorage_key_{}", plan.target))?);
+            Some(format!("CREATE UNIQUE INDEX {index} ON {table} ({columns})"))
         }
         None => {
             // Only to find equal rows without reading the whole table; the first columns are enough.
             let columns = quote_list(plan.columns.iter().take(4).map(|c| c.name.as_str()));
-            let index = quote_ident(&format!("moorage_match_{}", plan.target));
-            Some(format!("CREATE INDEX IF NOT EXISTS {index} ON {table} ({columns})"))
+            let index = quote_ident(&free(&format!("moorage_match_{}", plan.target))?);
+            Some(format!("CREATE INDEX {index} ON {table} ({columns})"))
         }
-    }
+    })
 }

@@ -5,7 +5,7 @@ use crate::error::sql_error;
 use crate::look::SqliteTargetLook;
 use crate::statements::{Statements, create_table};
 use crate::values::Converter;
-use crate::{create, merge, meta};
+use crate::{again, create, merge, meta};
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_adapter::{
@@ -205,7 +205,11 @@ impl Target for SqliteTarget {
     }
 
     fn definition(&self, plan: &TablePlan) -> String {
-        let index = crate::statements::create_index(plan).map(|s| format!("\n{s};")).unwrap_or_default();
+        let as_is = |name: &str| Ok::<_, std::convert::Infallible>(name.to_string());
+        let index = match crate::statements::create_index(plan, as_is) {
+            Ok(Some(statement)) => format!("\n{statement};"),
+            Ok(None) => String::new(),
+        };
         format!("{};{index}", create_table(plan))
     }
 
@@ -256,6 +260,21 @@ impl Target for SqliteTarget {
         self.write(move |db, path| transact(db, path, |db| create::create(db, path, &pipeline, &plan))).await
     }
 
+    async fn create_again(&self, _: &str, plan: &TablePlan) -> Result<()> {
+        let plan = plan.clone();
+        self.write(move |db, path| transact(db, path, |db| again::create(db, path, &plan))).await
+    }
+
+    async fn ready_again(&self, plan: &TablePlan) -> Result<()> {
+        let plan = plan.clone();
+        self.write(move |db, path| transact(db, path, |db| again::build_key(db, path, &plan))).await
+    }
+
+    async fn drop_again(&self, plan: &TablePlan) -> Result<()> {
+        let plan = plan.clone();
+        self.write(move |db, path| transact(db, path, |db| again::drop(db, path, &plan))).await
+    }
+
     async fn load(&self, plan: &TablePlan, rows: RecordBatch) -> Result<()> {
         let plan = plan.clone();
         self.write(move |db, path| {
@@ -273,6 +292,11 @@ impl Target for SqliteTarget {
         let (_, plan) = (pipeline, plan.clone());
         self.write(move |db, path| {
             transact(db, path, |db| {
+                if again::is_there(db, &plan.target).map_err(|e| sql_error(path, "finishing a load", e))? {
+                    again::build_key(db, path, &plan)?;
+                    let rows = again::count(db, path, &plan)?;
+                    return again::swap(db, path, &plan, &end, rows);
+                }
                 create::build_index(db, path, &plan)?;
                 let mark = end.mark.as_ref().map(|m| (m.text.as_str(), m.complete_at.as_str()));
                 meta::remember_loaded(db, &plan.target, end.state, mark)
@@ -328,9 +352,11 @@ impl Target for SqliteTarget {
 
 fn load(db: &Connection, path: &Path, plan: &TablePlan, rows: &RecordBatch) -> Result<()> {
     let failed = |e| sql_error(path, &format!("loading table {}", plan.target), e);
-    let converter = Converter::new(plan);
-    let statements = Statements::new(plan);
-    let keeps = meta::keeps_rows(db, &plan.target).map_err(failed)?;
+    let beside = again::loading_into(db, plan).map_err(failed)?;
+    let into = beside.as_ref().unwrap_or(plan);
+    let converter = Converter::new(into);
+    let statements = Statements::new(into);
+    let keeps = meta::keeps_rows(db, &into.target).map_err(failed)?;
     let sql = if keeps && !statements.key.is_empty() { statements.upsert() } else { statements.insert() };
     let mut insert = db.prepare_cached(&sql).map_err(failed)?;
     let declared = matches!(plan.schema.identity, RowIdentity::DeclaredKey(_));
@@ -352,7 +378,8 @@ fn load(db: &Connection, path: &Path, plan: &TablePlan, rows: &RecordBatch) -> R
             _ => failed(e),
         })?;
     }
-    meta::add_snapshot_rows(db, &plan.target, rows.num_rows()).map_err(failed)
+    // Rows beside a table are counted when they take its place.
+    meta::add_snapshot_rows(db, &into.target, rows.num_rows()).map_err(failed)
 }
 
 /// An open transaction. The guard keeps everyone else of this process off the connection.
@@ -406,6 +433,27 @@ impl Merge for SqliteMerge {
         for (target, counters) in progress {
             *self.progress.entry(target).or_default() += counters;
         }
+        Ok(())
+    }
+
+    async fn replace(
+        &mut self,
+        plan: &TablePlan,
+        later: &mut (dyn Iterator<Item = Result<ChangeBlock>> + Send),
+        end: LoadedTable,
+    ) -> Result<()> {
+        let into = Arc::new(again::merging_into(plan));
+        let counted = plan.clone();
+        let rows = self.on(move |db, path| again::count(db, path, &counted)).await?;
+        let mut counters = TableCounters::default();
+        for block in later {
+            let (block, into) = (block?, into.clone());
+            counters += self.on(move |db, path| merge::apply(db, path, &into, true, &[&block])).await?;
+        }
+        let replaced = plan.clone();
+        self.on(move |db, path| again::swap(db, path, &replaced, &end, rows)).await?;
+        // What this batch merged into the old rows is not counted any more.
+        self.progress.insert(plan.target.clone(), counters);
         Ok(())
     }
 

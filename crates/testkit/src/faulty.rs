@@ -56,6 +56,15 @@ impl Merge for FaultyMerge {
         target.guard(self.inner.write(blocks)).await
     }
 
+    async fn replace(
+        &mut self,
+        plan: &TablePlan,
+        later: &mut (dyn Iterator<Item = Result<ChangeBlock>> + Send),
+        end: LoadedTable,
+    ) -> Result<()> {
+        let target = self.target.clone();
+        target.guard(self.inner.replace(plan, later, end)).await
+    }
     async fn commit(self: Box<Self>, checkpoint: Checkpoint) -> Result<(Durable, Vec<TableProgress>)> {
         self.target.guard(self.inner.commit(checkpoint)).await
     }
@@ -99,6 +108,15 @@ impl Target for FaultyTarget {
     }
     async fn create(&self, pipeline: &str, plan: &TablePlan) -> Result<()> {
         self.guard(self.inner.create(pipeline, plan)).await
+    }
+    async fn create_again(&self, pipeline: &str, plan: &TablePlan) -> Result<()> {
+        self.guard(self.inner.create_again(pipeline, plan)).await
+    }
+    async fn ready_again(&self, plan: &TablePlan) -> Result<()> {
+        self.guard(self.inner.ready_again(plan)).await
+    }
+    async fn drop_again(&self, plan: &TablePlan) -> Result<()> {
+        self.guard(self.inner.drop_again(plan)).await
     }
     async fn load(&self, plan: &TablePlan, rows: RecordBatch) -> Result<()> {
         self.guard(self.inner.load(plan, rows)).await

@@ -203,6 +203,10 @@ impl Source for MemorySource {
         Ok(())
     }
 
+    fn covers(&self, mark: &SnapshotMark, transaction: &Transaction) -> bool {
+        transaction.position.rank() <= mark.complete_at.rank()
+    }
+
     async fn snapshot(
         &self,
         tables: &[TablePlan],

@@ -24,6 +24,8 @@ struct Table {
     rows: Vec<Row>,
     stored: Option<StoredTable>,
     adopted: bool,
+    /// Rows that are being loaded again beside these.
+    again: Option<Vec<Row>>,
 }
 
 #[derive(Clone, Debug, Default)]
@@ -69,7 +71,7 @@ impl MemoryTarget {
 
     /// Puts a table there, as if someone else had made it.
     pub fn put(&self, table: &str, rows: Vec<Row>) {
-        let table_there = Table { rows, stored: None, adopted: true };
+        let table_there = Table { rows, stored: None, adopted: true, again: None };
         self.inner.lock().unwrap().tables.insert(table.into(), table_there);
     }
 }
@@ -175,6 +177,27 @@ impl Merge for MemoryMerge {
         Ok(())
     }
 
+    async fn replace(
+        &mut self,
+        plan: &TablePlan,
+        later: &mut (dyn Iterator<Item = Result<ChangeBlock>> + Send),
+        end: LoadedTable,
+    ) -> Result<()> {
+        let mut rows = self.shared.lock().unwrap().table(&plan.target).again.take().expect("made again");
+        let snapshot_rows = rows.len() as u64;
+        let mut counters = TableCounters::default();
+        for block in later {
+            counters += apply(&mut rows, &plan.schema.identity, &[&block?])?;
+        }
+        let table = self.work.table(&plan.target);
+        (table.rows, table.again) = (rows, None);
+        self.progress.remove(&plan.target);
+        let stored = table.stored.as_mut().expect("created");
+        (stored.snapshot_rows, stored.counters, stored.state) = (snapshot_rows, counters, end.state);
+        stored.mark = end.mark.map(|m| (m.text, m.complete_at.to_string()));
+        Ok(())
+    }
+
     async fn commit(mut self: Box<Self>, checkpoint: Checkpoint) -> Result<(Durable, Vec<TableProgress>)> {
         for (target, counters) in &self.progress {
             if let Some(stored) = &mut self.work.table(target).stored {
@@ -182,7 +205,14 @@ impl Merge for MemoryMerge {
             }
         }
         self.work.checkpoint = Some(checkpoint.clone());
-        *self.shared.lock().unwrap() = self.work;
+        let mut shared = self.shared.lock().unwrap();
+        // What is loaded beside a table meanwhile is not this batch's.
+        for (name, table) in &mut self.work.tables {
+            let loaded = shared.tables.get(name).and_then(|t| t.again.clone());
+            table.again = loaded;
+        }
+        *shared = self.work;
+        drop(shared);
         let progress = self.progress.into_iter().map(|(target, counters)| TableProgress { target, counters });
         Ok((Durable::committed(checkpoint), progress.collect()))
     }
@@ -256,7 +286,7 @@ impl Target for MemoryTarget {
             last_change_at: None,
         };
         let rows = before.filter(|_| keeps).map(|t| t.rows).unwrap_or_default();
-        inner.tables.insert(plan.target.clone(), Table { rows, stored: Some(stored), adopted });
+        inner.tables.insert(plan.target.clone(), Table { rows, stored: Some(stored), adopted, again: None });
         Ok(())
     }
 
@@ -265,14 +295,32 @@ impl Target for MemoryTarget {
         let table = inner.table(&plan.target);
         for at in 0..rows.num_rows() {
             let row = row_at(&rows, at);
+            let rows = table.again.as_mut().unwrap_or(&mut table.rows);
             if plan.schema.identity != RowIdentity::WholeRow {
-                table.rows.retain(|r| r.0 != row.0);
+                rows.retain(|r| r.0 != row.0);
             }
-            table.rows.push(row);
+            rows.push(row);
+        }
+        if table.again.is_some() {
+            return Ok(());
         }
         if let Some(stored) = &mut table.stored {
             stored.snapshot_rows += rows.num_rows() as u64;
         }
+        Ok(())
+    }
+
+    async fn create_again(&self, _: &str, plan: &TablePlan) -> Result<()> {
+        self.inner.lock().unwrap().table(&plan.target).again = Some(Vec::new());
+        Ok(())
+    }
+
+    async fn ready_again(&self, _: &TablePlan) -> Result<()> {
+        Ok(())
+    }
+
+    async fn drop_again(&self, plan: &TablePlan) -> Result<()> {
+        self.inner.lock().unwrap().table(&plan.target).again = None;
         Ok(())
     }
 

@@ -16,9 +16,10 @@ use capture::Names;
 use error::source_error;
 use moorage_adapter::{
     AdapterError, CapturePlan, CaptureState, ChangeStream, Console, Event, Events, Head, Layer, Prepared,
-    Removed, Result, SnapshotSink, Source, SourceAddress, SourceLook, Step, StreamStart, StreamTable, Tail,
-    TailFrom, Waiting, segment_channel,
+    Removed, Result, SnapshotMark, SnapshotSink, Source, SourceAddress, SourceLook, Step, StreamStart,
+    StreamTable, Tail, TailFrom, Waiting, segment_channel,
 };
+use moorage_core::change::Transaction;
 use moorage_core::checkpoint::{CapturePoint, Checkpoint, Refusal, SourceIdentity};
 use moorage_core::finding::Finding;
 use moorage_core::lag::ClockSkew;
@@ -258,6 +259,10 @@ impl Source for SqliteSource {
             self.change("aligning the triggers", move |db| capture::align(db, &names, &tables)).await?;
         events(Event::Prepared { step });
         Ok(())
+    }
+
+    fn covers(&self, mark: &SnapshotMark, transaction: &Transaction) -> bool {
+        mark.text.parse().is_ok_and(|newest: i64| transaction.position.rank() <= newest.max(0) as u128)
     }
 
     async fn snapshot(

@@ -106,6 +106,16 @@ impl State {
                 render::number(*rows),
                 render::span(*elapsed_ms)
             )),
+            Event::ReadingAgain { table } => {
+                self.line(&format!(
+                    "reading {table} again; its old rows stay until the new ones are complete"
+                ));
+            }
+            Event::ReadAgain { table, rows, elapsed_ms } => self.line(&format!(
+                "read {table} again: {} rows in {}, now in the place of the old ones",
+                render::number(*rows),
+                render::span(*elapsed_ms)
+            )),
             Event::Streaming { position } => {
                 self.style(LINE);
                 self.bar.set_length(0);
