@@ -131,6 +131,8 @@ pub struct Waiting {
     pub bytes: u64,
     /// Bytes of log that the source keeps for this pipeline.
     pub retained_bytes: u64,
+    /// How many bytes each change table may grow to, where there are such tables with a limit.
+    pub limit_bytes: Option<u64>,
     /// The oldest open transaction, with its start: `pid 312 (app), open since 14:03:22`.
     pub oldest_open: Option<String>,
 }

@@ -3,9 +3,11 @@
 use crate::args::Global;
 use crate::exit::Failure;
 use moorage_adapter::{Source, Target};
-use moorage_core::project::{Project, SecretConfig, SourceConfig, SourceKind, TargetConfig, TargetKind};
+use moorage_core::project::{
+    Capture, Project, SecretConfig, SourceConfig, SourceKind, TargetConfig, TargetKind,
+};
 use moorage_engine::Pipeline;
-use moorage_postgres::{PostgresAddress, PostgresSource};
+use moorage_postgres::{PostgresAddress, PostgresSource, PostgresTriggerSource};
 use moorage_sqlite::{SqliteSource, SqliteTarget};
 use secrecy::SecretString;
 use std::path::{Path, PathBuf};
@@ -129,7 +131,12 @@ fn open_source(
     if let Some(path) = &config.sslrootcert {
         address.sslrootcert = Some(folder.join(path));
     }
-    Ok(Arc::new(PostgresSource::new(address, connections)))
+    Ok(match config.captured_by() {
+        Capture::Log => Arc::new(PostgresSource::new(address, connections)),
+        Capture::Trigger => {
+            Arc::new(PostgresTriggerSource::new(address, connections, config.change_table_bytes()))
+        }
+    })
 }
 
 fn open_target(folder: &Path, config: &TargetConfig) -> Arc<dyn Target> {

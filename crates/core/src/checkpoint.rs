@@ -194,6 +194,17 @@ pub enum Refusal {
         /// The checkpoint.
         position: String,
     },
+    /// Triggers stopped capturing.
+    #[error(
+        "capturing by triggers has ended: a change table in schema {schema} reached its limit, and changes since {position} may be missing. \
+         Read the tables again with `moorage resnapshot --all` and `moorage run`; raise change_table_limit in the project file to keep more"
+    )]
+    ChangeTableFull {
+        /// The schema of the change tables.
+        schema: String,
+        /// The checkpoint.
+        position: String,
+    },
     /// It has moved past the checkpoint.
     #[error(
         "slot {name} starts at {earliest}, after the checkpoint at {position}: the slot was made again or moved by someone else, or the target is an older copy. \

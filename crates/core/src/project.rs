@@ -92,6 +92,8 @@ pub struct SourceConfig {
     pub path: Option<Spanned<String>>,
     /// How changes are read; the best way the system has if not given.
     pub capture: Option<Spanned<Capture>>,
+    /// How large each change table of a capture by triggers may grow, such as `512MiB`; 1 GiB if not given.
+    pub change_table_limit: Option<Spanned<String>>,
     /// The password, if one is needed.
     pub password: Option<Spanned<SecretConfig>>,
     /// How the connection is protected; `prefer` if not given here or in the address.
@@ -290,14 +292,61 @@ fn wrong_place(name: &str, source: &SourceConfig) -> Option<(Range<usize>, Strin
             example,
         ));
     }
-    match (&source.capture, source.kind.get_ref()) {
+    let no_log = match (&source.capture, source.kind.get_ref()) {
         (Some(capture), SourceKind::Sqlite) if *capture.get_ref() == Capture::Log => Some((
             capture.span(),
             format!("source {name}: a SQLite file has no log that can be read"),
             "capture = \"trigger\", or no such key",
         )),
         _ => None,
+    };
+    no_log.or_else(|| wrong_limit(name, source))
+}
+
+fn wrong_limit(name: &str, source: &SourceConfig) -> Option<(Range<usize>, String, &'static str)> {
+    let limit = source.change_table_limit.as_ref()?;
+    let by_trigger = source.capture.as_ref().is_some_and(|c| *c.get_ref() == Capture::Trigger);
+    if *source.kind.get_ref() != SourceKind::Postgres || !by_trigger {
+        let what = format!("source {name} has no change tables with a limit");
+        return Some((
+            limit.span(),
+            what,
+            "this key only beside kind = \"postgres\" and capture = \"trigger\"",
+        ));
     }
+    let what = format!("`{}` is not a size", limit.get_ref());
+    let wrong = (limit.span(), what, "a number with KiB, MiB or GiB, such as \"512MiB\"");
+    parse_size(limit.get_ref()).is_none().then_some(wrong)
+}
+
+impl SourceConfig {
+    /// How changes are read.
+    pub fn captured_by(&self) -> Capture {
+        match (&self.capture, self.kind.get_ref()) {
+            (Some(capture), _) => *capture.get_ref(),
+            (None, SourceKind::Postgres) => Capture::Log,
+            (None, SourceKind::Sqlite) => Capture::Trigger,
+        }
+    }
+
+    /// How many bytes each change table may grow to.
+    pub fn change_table_bytes(&self) -> u64 {
+        self.change_table_limit.as_ref().and_then(|l| parse_size(l.get_ref())).unwrap_or(1 << 30)
+    }
+}
+
+/// Reads a size: a whole number and one of `KiB`, `MiB`, `GiB`.
+pub fn parse_size(text: &str) -> Option<u64> {
+    let text = text.trim();
+    let at = text.find(|c: char| !c.is_ascii_digit())?;
+    let number: u64 = text[..at].parse().ok()?;
+    let shift = match text[at..].trim() {
+        "KiB" => 10,
+        "MiB" => 20,
+        "GiB" => 30,
+        _ => return None,
+    };
+    number.checked_mul(1 << shift)
 }
 
 fn one_of(names: &[&String]) -> String {

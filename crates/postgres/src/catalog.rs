@@ -3,9 +3,10 @@
 use crate::connect::Session;
 use crate::types::{CatalogType, logical};
 use moorage_adapter::Result;
-use moorage_core::plan::{LogIdentity, SourceColumn, SourceTable};
-use moorage_core::{Column, TableName};
+use moorage_core::plan::{LogIdentity, SourceColumn, SourceTable, TablePlan};
+use moorage_core::{Column, TableName, TableSchema};
 use std::collections::HashMap;
+use std::sync::Arc;
 use tokio_postgres::Row;
 
 /// Ordinary tables and partitions. Partitioned tables hold no rows themselves: their partitions are
@@ -21,7 +22,7 @@ SELECT c.oid, n.nspname::text, c.relname::text, c.relpersistence::text, c.relrep
           JOIN pg_namespace pn ON pn.oid = p.relnamespace WHERE i.inhrelid = c.oid AND c.relispartition)
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE c.relkind = 'r' AND c.relpersistence <> 't' AND n.nspname <> 'information_schema' AND n.nspname !~ '^pg_'
-  AND c.relname !~ '^moorage_'
+  AND c.relname !~ '^moorage_' AND n.nspname !~ '^moorage_'
 ORDER BY 2, 3";
 
 const COLUMNS: &str = "
@@ -52,6 +53,32 @@ SELECT i.indrelid, i.indisprimary, i.indisreplident, i.indimmediate,
              WHERE k.place <= i.indnkeyatts ORDER BY k.place)
 FROM pg_index i WHERE (i.indisprimary OR i.indisreplident) AND i.indisvalid";
 
+/// Who says which row a change is about.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum IdentityBy {
+    /// The log, by the table's replica identity.
+    Log,
+    /// A trigger, which always has the whole old row.
+    Trigger,
+}
+
+/// Structure changes since the plans were made.
+pub(crate) fn drifted(found: &[SourceTable], plans: &[TablePlan]) -> Vec<(Arc<TableSchema>, String)> {
+    let mut drifted = Vec::new();
+    for plan in plans {
+        let what = match found.iter().find(|t| t.name == *plan.table()) {
+            None => Some("it is not in the source any more".to_string()),
+            Some(t) if t.id != plan.source_id => Some("it was dropped and made again".into()),
+            Some(t) if t.fingerprint() != plan.fingerprint => {
+                Some("its structure or its replica identity was changed".into())
+            }
+            Some(_) => None,
+        };
+        drifted.extend(what.map(|what| (plan.schema.clone(), what)));
+    }
+    drifted
+}
+
 struct Index {
     primary: bool,
     identity: bool,
@@ -60,7 +87,7 @@ struct Index {
 }
 
 /// All tables that are not the system's own.
-pub(crate) async fn discover(session: &Session) -> Result<Vec<SourceTable>> {
+pub(crate) async fn discover(session: &Session, by: IdentityBy) -> Result<Vec<SourceTable>> {
     let mut columns: HashMap<u32, Vec<SourceColumn>> = HashMap::new();
     for row in session.rows("reading the columns of all tables", COLUMNS, &[]).await? {
         columns.entry(row.get(0)).or_default().push(source_column(&row));
@@ -80,6 +107,7 @@ pub(crate) async fn discover(session: &Session) -> Result<Vec<SourceTable>> {
                 row,
                 columns.remove(&id).unwrap_or_default(),
                 &indexes.remove(&id).unwrap_or_default(),
+                by,
             )
         })
         .collect())
@@ -92,7 +120,7 @@ fn source_column(row: &Row) -> SourceColumn {
     SourceColumn { column, generated: row.get(3), refused: None }
 }
 
-fn source_table(row: &Row, columns: Vec<SourceColumn>, indexes: &[Index]) -> SourceTable {
+fn source_table(row: &Row, columns: Vec<SourceColumn>, indexes: &[Index], by: IdentityBy) -> SourceTable {
     let name = TableName::new(row.get::<_, String>(1), row.get::<_, String>(2));
     let (persistence, identity): (String, String) = (row.get(3), row.get(4));
     let (readable, hidden_rows): (bool, bool) = (row.get(8), row.get(9));
@@ -114,7 +142,12 @@ fn source_table(row: &Row, columns: Vec<SourceColumn>, indexes: &[Index]) -> Sou
         None
     };
     SourceTable {
-        identity: log_identity(&name, &identity, indexes),
+        identity: match by {
+            IdentityBy::Log => log_identity(&name, &identity, indexes),
+            IdentityBy::Trigger => LogIdentity::Full {
+                key: indexes.iter().find(|i| i.primary && i.immediate).map(|p| p.columns.clone()),
+            },
+        },
         name,
         id: u64::from(row.get::<_, u32>(0)),
         columns,

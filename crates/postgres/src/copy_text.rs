@@ -4,23 +4,26 @@ use crate::values::push_text;
 use moorage_core::column::RowsBuilder;
 use std::borrow::Cow;
 
-/// Adds one line, with or without its newline, to the rows.
+/// The fields of a line, with or without its newline; none for null.
+pub(crate) fn fields(line: &[u8]) -> impl Iterator<Item = Option<Cow<'_, [u8]>>> {
+    let line = line.strip_suffix(b"\n").unwrap_or(line);
+    line.split(|b| *b == b'\t').map(|field| (field != b"\\N").then(|| unescape(field)))
+}
+
+/// Adds one line to the rows.
 ///
 /// # Errors
 /// In words, with the column, if the line does not have one value for each column or a value is not one
 /// of its type.
 pub(crate) fn push_line(rows: &mut RowsBuilder, line: &[u8]) -> Result<(), String> {
-    let line = line.strip_suffix(b"\n").unwrap_or(line);
     let schema = rows.schema().clone();
-    let mut fields = line.split(|b| *b == b'\t');
+    let mut fields = fields(line);
     for (column, builder) in schema.columns.iter().zip(&mut rows.columns) {
-        let field = fields.next().ok_or("a row with too few values")?;
-        if field == b"\\N" {
-            builder.push_null();
-            continue;
+        match fields.next().ok_or("a row with too few values")? {
+            None => builder.push_null(),
+            Some(field) => push_text(builder, &column.logical, &field)
+                .map_err(|e| format!("column {}: {e}", column.name))?,
         }
-        push_text(builder, &column.logical, &unescape(field))
-            .map_err(|e| format!("column {}: {e}", column.name))?;
     }
     if fields.next().is_some() {
         return Err("a row with too many values".into());

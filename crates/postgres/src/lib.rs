@@ -22,9 +22,11 @@ mod snapshot;
 mod source;
 mod stream;
 mod tls;
+mod trigger;
 mod types;
 mod values;
 mod waits;
 
 pub use address::{AddressError, PostgresAddress};
 pub use source::PostgresSource;
+pub use trigger::PostgresTriggerSource;

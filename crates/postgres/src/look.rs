@@ -116,12 +116,7 @@ fn by_key(schema: &TableSchema) -> String {
 impl SourceLook for PostgresLook {
     async fn fix(&mut self, since: Option<&Checkpoint>) -> Result<()> {
         let session = Session::open(&self.address).await?;
-        let list: Vec<String> =
-            self.tables.iter().map(|t| format!("ONLY {}", t.plan.table().quoted())).collect();
-        let lock = match list.is_empty() {
-            true => String::new(),
-            false => format!("; LOCK TABLE {} IN ACCESS SHARE MODE", list.join(", ")),
-        };
+        let lock = lock(&self.tables);
         let sql = format!("SET row_security = off; BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY{lock}");
         session.run("locking the tables against structure changes", &sql).await?;
         let row = session.one("taking the snapshot", "SELECT pg_current_snapshot()::text", &[]).await?;
@@ -176,21 +171,46 @@ impl SourceLook for PostgresLook {
     }
 
     async fn rows(&mut self, table: usize, order: RowOrder, sender: mpsc::Sender<LookedRows>) -> Result<()> {
-        let plan = &self.tables[table].plan;
-        let order = if order == RowOrder::Key { by_key(&plan.schema) } else { String::new() };
-        let mut chunks = Chunks::open(&self.fixed()?.session, plan, &order).await?;
-        while let Some(rows) = chunks.next().await? {
-            if sender.send(LookedRows::fitting(rows)).await.is_err() {
-                break;
-            }
-        }
-        Ok(())
+        send_rows(&self.fixed()?.session, &self.tables[table].plan, order, &sender).await
     }
 
     async fn count(&mut self, table: usize) -> Result<u64> {
-        let sql = format!("SELECT count(*) FROM ONLY {}", self.tables[table].plan.table().quoted());
-        let count: i64 = self.fixed()?.session.one("counting rows", &sql, &[]).await?.get(0);
-        Ok(count.max(0) as u64)
+        count_rows(&self.fixed()?.session, &self.tables[table].plan).await
+    }
+}
+
+/// Sends a table's rows; ends early when nobody listens any more.
+pub(crate) async fn send_rows(
+    session: &Session,
+    plan: &TablePlan,
+    order: RowOrder,
+    sender: &mpsc::Sender<LookedRows>,
+) -> Result<()> {
+    let order = if order == RowOrder::Key { by_key(&plan.schema) } else { String::new() };
+    let mut chunks = Chunks::open(session, plan, &order).await?;
+    while let Some(rows) = chunks.next().await? {
+        if sender.send(LookedRows::fitting(rows)).await.is_err() {
+            break;
+        }
+    }
+    Ok(())
+}
+
+/// Counts a table's rows.
+pub(crate) async fn count_rows(session: &Session, plan: &TablePlan) -> Result<u64> {
+    let sql = format!("SELECT count(*) FROM ONLY {}", plan.table().quoted());
+    let count: i64 = session.one("counting rows", &sql, &[]).await?.get(0);
+    Ok(count.max(0) as u64)
+}
+
+/// The statement that locks tables against changes of structure, and against being emptied, which a snapshot
+/// does not hide.
+pub(crate) fn lock(tables: &[StreamTable]) -> String {
+    let list: Vec<String> = tables.iter().map(|t| format!("ONLY {}", t.plan.table().quoted())).collect();
+    if list.is_empty() {
+        String::new()
+    } else {
+        format!("; LOCK TABLE {} IN ACCESS SHARE MODE", list.join(", "))
     }
 }
 

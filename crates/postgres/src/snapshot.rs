@@ -197,6 +197,8 @@ pub(crate) struct Chunks<'a> {
     lines: Pin<Box<CopyOutStream>>,
     rows: RowsBuilder,
     doing: String,
+    /// A stream that has ended may not be asked again.
+    ended: bool,
 }
 
 impl<'a> Chunks<'a> {
@@ -206,11 +208,20 @@ impl<'a> Chunks<'a> {
         let columns = quote_list(plan.schema.columns.iter().map(|c| c.name.as_str()));
         let sql = format!("COPY (SELECT {columns} FROM ONLY {}{more}) TO STDOUT", plan.table().quoted());
         let lines = session.client().copy_out(&sql).await.map_err(|e| session.error(&doing, &e))?;
-        Ok(Self { session, lines: Box::pin(lines), rows: RowsBuilder::new(plan.schema.clone()), doing })
+        Ok(Self {
+            session,
+            lines: Box::pin(lines),
+            rows: RowsBuilder::new(plan.schema.clone()),
+            doing,
+            ended: false,
+        })
     }
 
     /// The next chunk; none at the end.
     pub(crate) async fn next(&mut self) -> Result<Option<RecordBatch>> {
+        if self.ended {
+            return Ok(None);
+        }
         while let Some(line) = self.lines.try_next().await.map_err(|e| self.session.error(&self.doing, &e))? {
             push_line(&mut self.rows, &line)
                 .map_err(|what| AdapterError::Value { table: self.rows.schema().table.to_string(), what })?;
@@ -218,6 +229,7 @@ impl<'a> Chunks<'a> {
                 return Ok(Some(self.rows.finish()?));
             }
         }
+        self.ended = true;
         if self.rows.rows() == 0 { Ok(None) } else { Ok(Some(self.rows.finish()?)) }
     }
 }

@@ -3,6 +3,7 @@
 use crate::address::PostgresAddress;
 use crate::assemble::{NOTE_PREFIX, proof_parts};
 use crate::capture::Observed;
+use crate::catalog::IdentityBy;
 use crate::connect::Session;
 use crate::console::PostgresConsole;
 use crate::look::PostgresLook;
@@ -82,7 +83,7 @@ impl Source for PostgresSource {
     }
 
     async fn discover(&self) -> Result<Vec<SourceTable>> {
-        catalog::discover(&self.session().await?).await
+        catalog::discover(&self.session().await?, IdentityBy::Log).await
     }
 
     async fn capture_state(&self, capture: &CapturePlan) -> Result<CaptureState> {
@@ -192,20 +193,7 @@ impl Source for PostgresSource {
         _: &CapturePlan,
         tables: &[TablePlan],
     ) -> Result<Vec<(Arc<TableSchema>, String)>> {
-        let found = self.discover().await?;
-        let mut drifted = Vec::new();
-        for plan in tables {
-            let what = match found.iter().find(|t| t.name == *plan.table()) {
-                None => Some("it is not in the source any more".to_string()),
-                Some(t) if t.id != plan.source_id => Some("it was dropped and made again".into()),
-                Some(t) if t.fingerprint() != plan.fingerprint => {
-                    Some("its structure or its replica identity was changed".into())
-                }
-                Some(_) => None,
-            };
-            drifted.extend(what.map(|what| (plan.schema.clone(), what)));
-        }
-        Ok(drifted)
+        Ok(catalog::drifted(&self.discover().await?, tables))
     }
 
     async fn console(&self) -> Result<Box<dyn Console>> {

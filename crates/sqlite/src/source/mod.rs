@@ -328,6 +328,7 @@ impl Source for SqliteSource {
                 or_more: count >= COUNT_LIMIT,
                 bytes: 0,
                 retained_bytes: bytes.max(0) as u64,
+                limit_bytes: None,
                 oldest_open: None,
             })
         })

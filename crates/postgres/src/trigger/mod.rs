@@ -1,0 +1,338 @@
+//! A PostgreSQL database as a source, captured by triggers: for servers whose administrators do not allow
+//! logical replication.
+
+mod look;
+mod objects;
+mod reader;
+mod stream;
+
+use crate::address::PostgresAddress;
+use crate::capture;
+use crate::catalog::{self, IdentityBy};
+use crate::connect::Session;
+use crate::mark::Mark;
+use crate::source::PostgresSource;
+use arrow::array::RecordBatch;
+use async_trait::async_trait;
+use look::TriggerLook;
+use moorage_adapter::{
+    AdapterError, CapturePlan, CaptureState, ChangeStream, Console, Events, Head, Prepared, Removed, Result,
+    SnapshotMark, SnapshotSink, Source, SourceAddress, SourceLook, StreamStart, StreamTable, Tail, TailFrom,
+    Waiting,
+};
+use moorage_core::change::Transaction;
+use moorage_core::checkpoint::{CapturePoint, Checkpoint, Refusal};
+use moorage_core::finding::Finding;
+use moorage_core::plan::{SourceTable, TablePlan};
+use moorage_core::{Position, TableSchema};
+use objects::{At, Names};
+use std::sync::{Arc, PoisonError};
+use stream::{Begin, Notes, TriggerStream};
+
+/// How many waiting changes are counted before `status` says "or more".
+const COUNT_LIMIT: i64 = 100_000;
+
+/// A PostgreSQL database, captured by triggers.
+pub struct PostgresTriggerSource {
+    address: PostgresAddress,
+    /// What needs no capturing is done as for any PostgreSQL source.
+    plain: PostgresSource,
+    limit_bytes: u64,
+    notes: Notes,
+}
+
+impl PostgresTriggerSource {
+    /// A source at `address` whose snapshots are read over so many connections, and whose change tables may
+    /// each grow to `limit_bytes`.
+    pub fn new(address: PostgresAddress, connections: usize, limit_bytes: u64) -> Self {
+        let plain = PostgresSource::new(address.clone(), connections);
+        Self { address, plain, limit_bytes, notes: Notes::default() }
+    }
+
+    async fn session(&self) -> Result<Session> {
+        Session::open(&self.address).await
+    }
+}
+
+async fn snapshot_now(session: &Session) -> Result<Position> {
+    let text: String =
+        session.one("taking a snapshot", "SELECT pg_current_snapshot()::text", &[]).await?.get(0);
+    reader::position(&text).ok_or_else(|| AdapterError::Protocol {
+        address: "the source".into(),
+        what: format!("{text:?} is not a snapshot"),
+    })
+}
+
+/// Gives a snapshot's marks the positions of this capture: a look that is not earlier sees all they hold.
+struct Marked(Arc<dyn SnapshotSink>);
+
+#[async_trait]
+impl SnapshotSink for Marked {
+    async fn rows(&self, table: usize, rows: RecordBatch) -> Result<()> {
+        self.0.rows(table, rows).await
+    }
+
+    async fn finished(&self, table: usize, mark: SnapshotMark) -> Result<()> {
+        let complete_at = reader::position(&mark.text).unwrap_or(mark.complete_at);
+        self.0.finished(table, SnapshotMark { text: mark.text, complete_at }).await
+    }
+}
+
+#[async_trait]
+impl Source for PostgresTriggerSource {
+    async fn address(&self) -> Result<SourceAddress> {
+        self.plain.address().await
+    }
+
+    async fn inspect(&self, capture: &CapturePlan) -> Result<Vec<Finding>> {
+        let session = self.session().await?;
+        let names = Names::new(capture);
+        let sql = "SELECT current_setting('server_version'), has_database_privilege(current_database(), 'CREATE'), current_database()::text";
+        let row = session.one("looking at the server", sql, &[]).await?;
+        let mut found = vec![Finding::ok("connection", format!("PostgreSQL {}", row.get::<_, String>(0)))];
+        let there = objects::exists(&session, &names).await?;
+        found.push(match (there, row.get(1)) {
+            (true, _) => Finding::ok("change tables", format!("schema {} is there", names.schema)),
+            (false, true) => Finding::ok("change tables", format!("schema {} will be made", names.schema)),
+            (false, false) => Finding::problem(
+                "change tables",
+                format!("user {} may not make a schema", self.address.user),
+                "change tables live in a schema of their own",
+                format!(
+                    "GRANT CREATE ON DATABASE {} TO {};",
+                    moorage_core::sql::quote_ident(&row.get::<_, String>(2)),
+                    moorage_core::sql::quote_ident(&self.address.user)
+                ),
+            ),
+        });
+        if there && reader::is_full(&session, &names).await? {
+            found.push(Finding::problem(
+                "capture",
+                "it has ended: a change table reached its limit",
+                "changes since then are not captured",
+                "moorage resnapshot --all;  raise change_table_limit in the project file to keep more",
+            ));
+        }
+        Ok(found)
+    }
+
+    async fn discover(&self) -> Result<Vec<SourceTable>> {
+        catalog::discover(&self.session().await?, IdentityBy::Trigger).await
+    }
+
+    async fn capture_state(&self, plan: &CapturePlan) -> Result<CaptureState> {
+        let session = self.session().await?;
+        let names = Names::new(plan);
+        let identity = capture::identity(&session).await?;
+        let skew = capture::head(&session).await?.skew;
+        let head = Head { position: snapshot_now(&session).await?, skew };
+        let point = if objects::exists(&session, &names).await? {
+            let sql = format!("SELECT token, forgotten::text FROM {}", names.about());
+            let row = session.one("looking at the change tables", &sql, &[]).await?;
+            let full = reader::is_full(&session, &names).await?;
+            let reaches = reader::position(row.get(1)).filter(|_| !full);
+            Some(CapturePoint {
+                active: None,
+                reaches_back_to: reaches,
+                token: row.get(0),
+                named_by_user: false,
+            })
+        } else {
+            None
+        };
+        Ok(CaptureState { identity, head, point })
+    }
+
+    fn parse_position(&self, text: &str) -> Option<Position> {
+        reader::position(text)
+    }
+
+    async fn prepare(
+        &self,
+        plan: &CapturePlan,
+        tables: &[TablePlan],
+        again: bool,
+        events: &Events,
+    ) -> Result<Prepared> {
+        let session = self.session().await?;
+        capture::identity(&session).await?;
+        let (at, names) = (At { address: &self.address, session: &session, events }, Names::new(plan));
+        if again {
+            objects::remove(&at, &names, false).await?;
+        }
+        objects::make(&at, &names, &plan.token, self.limit_bytes).await?;
+        objects::align(&at, &names, tables, self.limit_bytes).await?;
+        Ok(Prepared { position: snapshot_now(&session).await? })
+    }
+
+    async fn align(&self, plan: &CapturePlan, tables: &[TablePlan], events: &Events) -> Result<()> {
+        let session = self.session().await?;
+        let at = At { address: &self.address, session: &session, events };
+        objects::align(&at, &Names::new(plan), tables, self.limit_bytes).await
+    }
+
+    fn covers(&self, mark: &SnapshotMark, transaction: &Transaction) -> bool {
+        let mark = Mark::parse(&mark.text, u64::MAX);
+        let xid = transaction.proof.parse::<u64>().ok();
+        // Marks tell 32-bit numbers apart by their distance.
+        mark.zip(xid).is_some_and(|(mark, xid)| mark.covers(xid as u32, 0))
+    }
+
+    async fn snapshot(
+        &self,
+        tables: &[TablePlan],
+        capture: Option<&CapturePlan>,
+        sink: Arc<dyn SnapshotSink>,
+        events: &Events,
+    ) -> Result<()> {
+        self.plain.snapshot(tables, capture, Arc::new(Marked(sink)), events).await
+    }
+
+    async fn changes(&self, start: StreamStart, _: &Events) -> Result<Box<dyn ChangeStream>> {
+        let session = self.session().await?;
+        let names = Names::new(&start.capture);
+        let checkpoint = &start.checkpoint;
+        if reader::is_full(&session, &names).await? {
+            return Err(stream::full(&names, &checkpoint.position));
+        }
+        if !checkpoint.proof.is_empty() {
+            let sql = format!("SELECT EXISTS (SELECT FROM {} WHERE mark = $1)", names.anchors());
+            let known: bool =
+                session.one("looking for the mark of the history", &sql, &[&checkpoint.proof]).await?.get(0);
+            if !known {
+                let position = checkpoint.position.clone();
+                return Err(Refusal::OtherHistory { position, found: "no mark of it".into() }.into());
+            }
+        }
+        drop(session);
+        let begin = Begin {
+            address: self.address.clone(),
+            names,
+            tables: start.tables,
+            after: start.checkpoint.position,
+            notes: self.notes.clone(),
+            owns: true,
+        };
+        Ok(Box::new(TriggerStream::start(begin).await?))
+    }
+
+    async fn send_note(&self, note: &str) -> Result<()> {
+        // The next look begins after this and sees everything that was committed before.
+        self.notes.lock().unwrap_or_else(PoisonError::into_inner).push(note.to_string());
+        Ok(())
+    }
+
+    async fn head(&self) -> Result<Head> {
+        let session = self.session().await?;
+        // A quiet change table holds nothing back: the end of the log is of no interest.
+        let skew = capture::head(&session).await?.skew;
+        Ok(Head { position: Position::new(0, "0:0:"), skew })
+    }
+
+    async fn waiting(&self, plan: &CapturePlan, checkpoint: &Checkpoint) -> Result<Waiting> {
+        let session = self.session().await?;
+        let names = Names::new(plan);
+        if !objects::exists(&session, &names).await? {
+            return Ok(Waiting::default());
+        }
+        let mut waiting = Waiting { changes: Some(0), ..Waiting::default() };
+        for (id, _) in objects::captured(&session, &names).await? {
+            let changes = names.changes(id);
+            let sql = format!(
+                "SELECT (SELECT count(*) FROM (SELECT FROM {changes} WHERE NOT pg_visible_in_snapshot(xid, $1::text::pg_snapshot) LIMIT {COUNT_LIMIT}) c),
+                        pg_total_relation_size({}::regclass)",
+                moorage_core::sql::quote_literal(&changes)
+            );
+            let row = session.one("counting waiting changes", &sql, &[&checkpoint.position]).await?;
+            let count: i64 = row.get(0);
+            waiting.or_more |= count >= COUNT_LIMIT;
+            waiting.changes = waiting.changes.map(|n| n + count.max(0) as u64);
+            waiting.retained_bytes += row.get::<_, i64>(1).max(0) as u64;
+        }
+        waiting.limit_bytes = Some(self.limit_bytes);
+        Ok(waiting)
+    }
+
+    async fn look(
+        &self,
+        capture: Option<&CapturePlan>,
+        tables: &[StreamTable],
+    ) -> Result<Box<dyn SourceLook>> {
+        Ok(Box::new(TriggerLook::new(&self.address, capture, tables)))
+    }
+
+    async fn tail(&self, capture: &CapturePlan, tables: &[TablePlan], from: &TailFrom) -> Result<Tail> {
+        let session = self.session().await?;
+        let names = Names::new(capture);
+        let refuse = |reason: &str| {
+            AdapterError::refused(format!("following changes in schema {}", names.schema), reason)
+        };
+        if !objects::exists(&session, &names).await? {
+            return Err(refuse("it is not there: `moorage run` makes it"));
+        }
+        let sql = format!("SELECT forgotten::text FROM {}", names.about());
+        let forgotten: String = session.one("looking at the change tables", &sql, &[]).await?.get(0);
+        let kept = reader::position(&forgotten);
+        let after = match from {
+            TailFrom::Now => snapshot_now(&session).await?,
+            TailFrom::Behind(at) if kept.is_some_and(|kept| *at < kept) => {
+                return Err(refuse("changes before that are not kept any more: use --from start"));
+            }
+            TailFrom::Behind(at) => at.clone(),
+            TailFrom::Start | TailFrom::Time(_) => {
+                reader::position(reader::NOTHING).ok_or_else(|| refuse("no beginning"))?
+            }
+        };
+        let tables = tables.iter().map(|plan| StreamTable { plan: plan.clone(), mark: None }).collect();
+        let begin = Begin {
+            address: self.address.clone(),
+            names,
+            tables,
+            after: after.to_string(),
+            notes: Notes::default(),
+            owns: false,
+        };
+        Ok(Tail { stream: Box::new(TriggerStream::start(begin).await?), from: after })
+    }
+
+    async fn row(&self, plan: &TablePlan, key: &[String]) -> Result<RecordBatch> {
+        self.plain.row(plan, key).await
+    }
+
+    async fn sample(&self, plan: &TablePlan, rows: usize) -> Result<RecordBatch> {
+        self.plain.sample(plan, rows).await
+    }
+
+    async fn drifted(
+        &self,
+        capture: &CapturePlan,
+        tables: &[TablePlan],
+    ) -> Result<Vec<(Arc<TableSchema>, String)>> {
+        let found = self.discover().await?;
+        let mut drifted = catalog::drifted(&found, tables);
+        let session = self.session().await?;
+        let captured = objects::captured(&session, &Names::new(capture)).await?;
+        for plan in tables {
+            let known = drifted.iter().any(|(schema, _)| schema.table == *plan.table());
+            if !known && captured.iter().all(|(id, _)| *id != plan.source_id) {
+                drifted.push((plan.schema.clone(), "its triggers were removed or disabled".into()));
+            }
+        }
+        Ok(drifted)
+    }
+
+    async fn console(&self) -> Result<Box<dyn Console>> {
+        self.plain.console().await
+    }
+
+    async fn teardown(&self, capture: &CapturePlan, dry: bool) -> Result<Removed> {
+        let session = self.session().await?;
+        let silent: Events = Arc::new(|_| {});
+        let (at, names) =
+            (At { address: &self.address, session: &session, events: &silent }, Names::new(capture));
+        let steps = objects::remove(&at, &names, dry).await?;
+        let gone = !objects::exists(&session, &names).await?
+            && objects::captured(&session, &names).await?.is_empty();
+        Ok(Removed { steps, proved_gone: !dry && gone })
+    }
+}
