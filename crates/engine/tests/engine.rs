@@ -18,6 +18,9 @@ use std::sync::Arc;
 struct FakeSource(MemorySource);
 
 impl SourceUnderTest for FakeSource {
+    fn looks(&self) -> bool {
+        false
+    }
     fn source(&self) -> Arc<dyn Source> {
         Arc::new(self.0.clone())
     }

@@ -7,13 +7,13 @@
 )]
 
 use moorage_adapter::Source;
-use moorage_postgres::{PostgresAddress, PostgresSource};
+use moorage_postgres::{PostgresAddress, PostgresSource, PostgresTriggerSource};
 use moorage_testkit::conformance::{SourceUnderTest, check_source};
 use moorage_testkit::{Op, PostgresServer, Session};
 use std::sync::Arc;
 
 struct Postgres {
-    source: Arc<PostgresSource>,
+    source: Arc<dyn Source>,
     session: Session,
 }
 
@@ -63,5 +63,15 @@ async fn postgres_does_what_is_asked_of_a_source() {
     session.run("CREATE TABLE berths (id bigint PRIMARY KEY, name text, note text)");
     let address = PostgresAddress::parse(&server.url("conformance")).unwrap();
     let source = Arc::new(PostgresSource::new(address, 2));
+    check_source(&Postgres { source, session }).await;
+}
+
+#[tokio::test]
+async fn postgres_captured_by_triggers_does_the_same() {
+    let server = PostgresServer::shared();
+    let session = server.database("conformance_triggers");
+    session.run("CREATE TABLE berths (id bigint PRIMARY KEY, name text, note text)");
+    let address = PostgresAddress::parse(&server.url("conformance_triggers")).unwrap();
+    let source = Arc::new(PostgresTriggerSource::new(address, 2, 1 << 30));
     check_source(&Postgres { source, session }).await;
 }

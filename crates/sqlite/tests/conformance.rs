@@ -1,4 +1,4 @@
-//! The SQLite target against the suite for targets.
+//! SQLite against the suites for sources and for targets.
 #![allow(
     clippy::unwrap_used,
     clippy::expect_used,
@@ -6,11 +6,11 @@
     reason = "test code stops at the first surprise"
 )]
 
-use moorage_adapter::Target;
+use moorage_adapter::{Source, Target};
 use moorage_core::plan::TablePlan;
-use moorage_sqlite::SqliteTarget;
-use moorage_testkit::Row;
-use moorage_testkit::conformance::{TargetUnderTest, check_target};
+use moorage_sqlite::{SqliteSource, SqliteTarget};
+use moorage_testkit::conformance::{SourceUnderTest, TargetUnderTest, check_source, check_target};
+use moorage_testkit::{Op, Row};
 use rusqlite::Connection;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -50,4 +50,56 @@ async fn sqlite_does_what_is_asked_of_a_target() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("warehouse.db");
     check_target(&Sqlite { target: Arc::new(SqliteTarget::new(&path)), path }).await;
+}
+
+struct SqliteOrigin {
+    source: Arc<SqliteSource>,
+    path: PathBuf,
+}
+
+impl SqliteOrigin {
+    fn transaction(&self, ops: &[Op], end: &str) {
+        let db = Connection::open(&self.path).unwrap();
+        db.execute_batch("BEGIN IMMEDIATE").unwrap();
+        for op in ops {
+            match op {
+                Op::Insert(r) => db.execute("INSERT INTO berths VALUES (?1, ?2, ?3)", (r.0, &r.1, &r.2)),
+                Op::Update(key, r) => db.execute(
+                    "UPDATE berths SET id = ?1, name = ?2, note = ?3 WHERE id = ?4",
+                    (r.0, &r.1, &r.2, key),
+                ),
+                Op::Delete(key) => db.execute("DELETE FROM berths WHERE id = ?1", [key]),
+                Op::Truncate => db.execute("DELETE FROM berths", []),
+            }
+            .unwrap();
+        }
+        db.execute_batch(end).unwrap();
+    }
+}
+
+impl SourceUnderTest for SqliteOrigin {
+    fn source(&self) -> Arc<dyn Source> {
+        self.source.clone()
+    }
+    fn truncates(&self) -> bool {
+        false
+    }
+    fn commit(&self, ops: &[Op]) {
+        self.transaction(ops, "COMMIT");
+    }
+    fn roll_back(&self, ops: &[Op]) {
+        self.transaction(ops, "ROLLBACK");
+    }
+}
+
+#[tokio::test]
+async fn sqlite_does_what_is_asked_of_a_source() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("harbour.db");
+    let db = Connection::open(&path).unwrap();
+    db.execute_batch(
+        "PRAGMA journal_mode = WAL; CREATE TABLE berths (id INTEGER PRIMARY KEY, name TEXT, note TEXT)",
+    )
+    .unwrap();
+    check_source(&SqliteOrigin { source: Arc::new(SqliteSource::new(&path)), path }).await;
 }

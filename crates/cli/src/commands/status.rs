@@ -110,10 +110,16 @@ fn complete(status: &PipelineStatus) -> Option<String> {
         Some(n) => format!("{} changes wait", render::number(n)),
         None => format!("{} of log behind the source", render::size(w.bytes)),
     });
-    let kept = status
-        .waiting
-        .as_ref()
-        .map(|w| format!("; the source keeps {} of log", render::size(w.retained_bytes)));
+    let kept = status.waiting.as_ref().map(|w| match w.limit_bytes {
+        Some(limit) => {
+            format!(
+                "; the source keeps {} of change tables (limit {} each)",
+                render::size(w.retained_bytes),
+                render::size(limit)
+            )
+        }
+        None => format!("; the source keeps {} of log", render::size(w.retained_bytes)),
+    });
     let ago = |t: chrono::DateTime<Utc>| render::span((Utc::now() - t).num_milliseconds().max(0) as u64);
     let loading = status.tables.iter().filter(|t| t.state == TableState::Loading).count();
     let complete = match status.complete_up_to {

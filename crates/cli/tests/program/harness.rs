@@ -32,35 +32,90 @@ impl Ran {
     }
 }
 
+/// A temporary folder with a project file, and the program on it.
+pub struct Folder(TempDir);
+
 /// A project with one pipeline from a database of a test server to a SQLite file.
 pub struct Project {
-    folder: TempDir,
+    folder: Folder,
+    database: String,
     pub session: Session,
 }
 
-impl Project {
-    /// A new database on the shared server. The name is also the pipeline's.
-    pub fn new(name: &str) -> Self {
-        Self::on(PostgresServer::shared(), name)
+impl std::ops::Deref for Project {
+    type Target = Folder;
+    fn deref(&self) -> &Folder {
+        &self.folder
+    }
+}
+
+/// A project with one pipeline, `quayside`, from a SQLite file to another.
+pub struct Quay(Folder);
+
+impl std::ops::Deref for Quay {
+    type Target = Folder;
+    fn deref(&self) -> &Folder {
+        &self.0
+    }
+}
+
+impl Quay {
+    /// A source made by these statements, in write-ahead mode.
+    pub fn new(statements: &str) -> Self {
+        let quay = Self(Folder(tempfile::tempdir().unwrap()));
+        let text = "[sources.harbour]\nkind = \"sqlite\"\npath = \"harbour.db\"\n\n[targets.warehouse]\nkind = \"sqlite\"\npath = \"warehouse.db\"\n\n\
+             [pipelines.quayside]\nsource = \"harbour\"\ntarget = \"warehouse\"\ninto = \"{table}\"\nmerge_every = \"0s\"\n";
+        std::fs::write(quay.path("moorage.toml"), text).unwrap();
+        quay.harbour().execute_batch(&format!("PRAGMA journal_mode = WAL; {statements}")).unwrap();
+        quay
     }
 
-    /// A new database on a server.
-    pub fn on(server: &PostgresServer, name: &str) -> Self {
-        let session = server.database(name);
-        let project = Self { folder: tempfile::tempdir().unwrap(), session };
-        project.write(&server.url(name), name, "");
-        project
+    /// The source, as an application opens it.
+    pub fn harbour(&self) -> Connection {
+        let db = Connection::open(self.path("harbour.db")).unwrap();
+        db.busy_timeout(std::time::Duration::from_secs(20)).unwrap();
+        db
     }
 
-    /// Writes the project file, with more lines for the pipeline.
-    pub fn write(&self, url: &str, name: &str, more: &str) {
-        let text = format!(
-            "[sources.harbour]\nkind = \"postgres\"\nurl = \"{url}\"\n\n[targets.warehouse]\nkind = \"sqlite\"\npath = \"warehouse.db\"\n\n\
-             [pipelines.{name}]\nsource = \"harbour\"\ntarget = \"warehouse\"\ninto = \"{{table}}\"\nmerge_every = \"0s\"\n{more}\n"
-        );
-        std::fs::write(self.path("moorage.toml"), text).unwrap();
+    /// Runs statements in the source.
+    #[track_caller]
+    pub fn change(&self, statements: &str) {
+        self.harbour().execute_batch(statements).unwrap();
     }
 
+    /// Changes the target behind Moorage's back.
+    #[track_caller]
+    pub fn tamper(&self, statements: &str) {
+        let db = Connection::open(self.path("warehouse.db")).unwrap();
+        db.busy_timeout(std::time::Duration::from_secs(20)).unwrap();
+        db.execute_batch(statements).unwrap();
+    }
+
+    /// Catches up, and ends the test unless both sides hold the same rows in these tables, value for value and
+    /// class for class.
+    #[track_caller]
+    pub fn assert_follows(&self, tables: &[&str]) {
+        self.catch_up();
+        for table in tables {
+            assert_eq!(all_rows(&self.warehouse(), table), all_rows(&self.harbour(), table), "{table}");
+        }
+    }
+}
+
+/// Every row of a table with the classes of its values, sorted.
+pub fn all_rows(db: &Connection, table: &str) -> Vec<String> {
+    let mut query = db.prepare(&format!("SELECT * FROM {table}")).unwrap();
+    let width = query.column_count();
+    let row = |r: &rusqlite::Row<'_>| {
+        let values: Vec<Value> = (0..width).map(|i| r.get(i).unwrap()).collect();
+        Ok(format!("{values:?}"))
+    };
+    let mut rows: Vec<String> = query.query_map([], row).unwrap().map(Result::unwrap).collect();
+    rows.sort();
+    rows
+}
+
+impl Folder {
     /// Appends to the project file.
     pub fn add(&self, lines: &str) {
         let text = std::fs::read_to_string(self.path("moorage.toml")).unwrap();
@@ -75,11 +130,11 @@ impl Project {
     }
 
     pub fn path(&self, name: &str) -> PathBuf {
-        self.folder.path().join(name)
+        self.0.path().join(name)
     }
 
     pub fn folder(&self) -> &Path {
-        self.folder.path()
+        self.0.path()
     }
 
     /// The program with arguments, ready to start.
@@ -87,7 +142,7 @@ impl Project {
         // No test waits for ever: a program that hangs is killed, and what it said is shown.
         let mut command = Command::new("/usr/bin/timeout");
         command.args(["--foreground", "-s", "KILL", "120", env!("CARGO_BIN_EXE_moorage")]);
-        command.args(arguments).current_dir(self.folder.path()).env_clear().stdin(Stdio::null());
+        command.args(arguments).current_dir(self.0.path()).env_clear().stdin(Stdio::null());
         command
     }
 
@@ -111,7 +166,7 @@ impl Project {
     /// Starts the program and leaves it running.
     pub fn start(&self, arguments: &[&str]) -> Running {
         let mut command = Command::new(env!("CARGO_BIN_EXE_moorage"));
-        command.args(arguments).current_dir(self.folder.path()).env_clear().stdin(Stdio::null());
+        command.args(arguments).current_dir(self.0.path()).env_clear().stdin(Stdio::null());
         let log = self.path("running.log");
         let file = std::fs::File::create(&log).unwrap();
         let child = command.stdout(file.try_clone().unwrap()).stderr(file).spawn().unwrap();
@@ -126,6 +181,35 @@ impl Project {
     /// One value of the target.
     pub fn value<T: rusqlite::types::FromSql>(&self, sql: &str) -> T {
         self.warehouse().query_row(sql, [], |r| r.get(0)).unwrap_or_else(|e| panic!("{sql}: {e}"))
+    }
+}
+
+impl Project {
+    /// A new database on the shared server. The name is also the pipeline's.
+    pub fn new(name: &str) -> Self {
+        Self::on(PostgresServer::shared(), name)
+    }
+
+    /// A new database on a server.
+    pub fn on(server: &PostgresServer, name: &str) -> Self {
+        let session = server.database(name);
+        let project = Self { folder: Folder(tempfile::tempdir().unwrap()), database: name.into(), session };
+        project.write(&server.url(name), name, "");
+        project
+    }
+
+    /// One more session on the same database of the shared server.
+    pub fn another_session(&self) -> Session {
+        PostgresServer::shared().session(&self.database)
+    }
+
+    /// Writes the project file, with more lines for the pipeline.
+    pub fn write(&self, url: &str, name: &str, more: &str) {
+        let text = format!(
+            "[sources.harbour]\nkind = \"postgres\"\nurl = \"{url}\"\n\n[targets.warehouse]\nkind = \"sqlite\"\npath = \"warehouse.db\"\n\n\
+             [pipelines.{name}]\nsource = \"harbour\"\ntarget = \"warehouse\"\ninto = \"{{table}}\"\nmerge_every = \"0s\"\n{more}\n"
+        );
+        std::fs::write(self.path("moorage.toml"), text).unwrap();
     }
 
     /// Ends the test unless both sides hold the same rows, value for value.

@@ -7,12 +7,17 @@
 )]
 
 mod commands;
+mod comparing;
 mod connections;
 mod crashes;
+mod demo;
 mod harness;
 mod history;
 mod identities;
+mod rereading;
 mod set_up;
+mod sqlite_source;
 mod structure;
 mod transactions;
+mod triggers;
 mod values;

@@ -92,6 +92,7 @@ pub async fn check_target(under_test: &dyn TargetUnderTest) {
     merging(under_test, target).await;
     without_key(under_test, target).await;
     existing_rows(under_test, target).await;
+    reading_again(under_test, target).await;
     forgetting(under_test, target).await;
 }
 
@@ -203,6 +204,51 @@ async fn existing_rows(under_test: &dyn TargetUnderTest, target: &dyn Target) {
     replaced.existing_rows = Some(ExistingRowsChoice::Replace);
     loaded(target, &replaced, &[row(5, "after")]).await;
     assert_eq!(under_test.rows("older_berths"), [row(5, "after")]);
+}
+
+/// A table is read again beside its old rows: readers see these until one batch puts the new ones in their
+/// place, together with what changed since their snapshot.
+async fn reading_again(under_test: &dyn TargetUnderTest, target: &dyn Target) {
+    let berths = plan(target, "berths", RowIdentity::Key(vec![0]));
+    let old = under_test.rows("berths");
+    target.create_again(PIPELINE, &berths).await.unwrap();
+    target.load(&berths, rows_of_batch(&berths.schema, &[row(70, "broken off")])).await.unwrap();
+    target.create_again(PIPELINE, &berths).await.unwrap();
+    target.load(&berths, rows_of_batch(&berths.schema, &[row(50, "read"), row(51, "read")])).await.unwrap();
+    target.ready_again(&berths).await.unwrap();
+    assert_eq!(under_test.rows("berths"), old, "the old rows stay");
+    merged(target, &berths, "10", &[Op::Insert(row(60, "meanwhile"))], no_old).await;
+    assert!(under_test.rows("berths").contains(&row(60, "meanwhile")), "and are followed");
+
+    let transaction = Arc::new(Transaction {
+        position: Position::new(11, "11"),
+        proof: String::new(),
+        committed_at: chrono::DateTime::UNIX_EPOCH,
+    });
+    let ops = [Op::Insert(row(60, "meanwhile")), Op::Delete(51)];
+    let mark = SnapshotMark { text: "m2".into(), complete_at: Position::new(9, "9") };
+    for commits in [false, true] {
+        let later = block_of(&berths.schema, &transaction, &mut 0, &ops, no_old);
+        let end = LoadedTable { state: TableState::Live, mark: Some(mark.clone()) };
+        let mut merge = target.begin(PIPELINE, std::slice::from_ref(&berths)).await.unwrap();
+        merge.replace(&berths, &mut std::iter::once(Ok(later)), end).await.unwrap();
+        if commits {
+            let _durable = merge.commit(checkpoint("11")).await.unwrap();
+        } else {
+            drop(merge);
+            assert!(!under_test.rows("berths").contains(&row(50, "read")), "nothing before the commit");
+            target.create_again(PIPELINE, &berths).await.unwrap();
+            let rows = rows_of_batch(&berths.schema, &[row(50, "read"), row(51, "read")]);
+            target.load(&berths, rows).await.unwrap();
+            target.ready_again(&berths).await.unwrap();
+        }
+    }
+    assert_eq!(under_test.rows("berths"), [row(50, "read"), row(60, "meanwhile")]);
+    let tables = target.tables(PIPELINE).await.unwrap();
+    let stored = tables.iter().find(|s| s.plan.target == "berths").unwrap();
+    assert_eq!(stored.mark, Some(("m2".into(), "9".into())));
+    let read = stored.counters.read;
+    assert_eq!((stored.snapshot_rows, read.inserts, read.deletes), (2, 1, 1), "counters begin anew");
 }
 
 async fn forgetting(under_test: &dyn TargetUnderTest, target: &dyn Target) {

@@ -1,0 +1,79 @@
+//! Reading a table again while the others go on.
+
+use crate::harness::{Project, Quay};
+use rusqlite::Connection;
+
+/// Readers see the old rows or the new ones, never half, however often they look; the other table goes on.
+#[test]
+fn readers_see_the_old_rows_or_the_new_ones() {
+    let quay = Quay::new(
+        "CREATE TABLE berths (id INTEGER PRIMARY KEY, n INTEGER); CREATE TABLE stays (id INTEGER PRIMARY KEY, n INTEGER); CREATE TABLE gate_log (at TEXT)",
+    );
+    quay.change(
+        "WITH RECURSIVE c(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM c WHERE i < 60000) INSERT INTO berths SELECT i, 1 FROM c;
+         INSERT INTO stays VALUES (1, 0); INSERT INTO gate_log VALUES ('a'), ('a'), ('b')",
+    );
+    quay.catch_up();
+    quay.tamper("UPDATE berths SET n = 7; DELETE FROM gate_log; CREATE INDEX mine ON berths (n); CREATE VIEW all_berths AS SELECT * FROM berths");
+    let mut running = quay.start(&["run"]);
+    running.wait_for("following changes");
+    let path = quay.path("warehouse.db");
+    let (stop, stopped) = std::sync::mpsc::channel::<()>();
+    let reader = std::thread::spawn(move || {
+        let db = Connection::open(path).unwrap();
+        let mut seen = std::collections::BTreeSet::new();
+        while stopped.try_recv().is_err() {
+            let sums: (i64, i64) = db
+                .query_row("SELECT count(*), sum(n) FROM all_berths WHERE id <= 60000", [], |r| {
+                    Ok((r.get(0)?, r.get(1)?))
+                })
+                .unwrap();
+            seen.insert(sums);
+        }
+        seen
+    });
+    let again = quay.start(&["resnapshot", "berths", "gate_log"]);
+    for i in 0..200 {
+        quay.change(&format!("UPDATE stays SET n = {i}; INSERT INTO berths VALUES ({}, 1); INSERT INTO gate_log VALUES ('{i}')", 100_000 + i));
+    }
+    let mut again = again;
+    assert_eq!(again.end(), 0, "{}", again.log());
+    assert!(again.log().contains("main.berths was read again"), "{}", again.log());
+    stop.send(()).unwrap();
+    let seen = reader.join().unwrap();
+    assert!(seen.iter().all(|s| *s == (60_000, 420_000) || *s == (60_000, 60_000)), "{seen:?}");
+    running.signal("INT");
+    assert_eq!(running.end(), 0, "{}", running.log());
+    quay.assert_follows(&["berths", "stays", "gate_log"]);
+    assert_eq!(
+        quay.value::<i64>("SELECT count(*) FROM sqlite_schema WHERE name IN ('mine', 'all_berths')"),
+        2
+    );
+    quay.moorage(&["verify"]).expect(0, &["both sides agree"]);
+}
+
+/// Killed while a table is read again, the next run does it.
+#[test]
+fn a_run_that_was_killed_meanwhile_reads_the_table_when_it_is_started_again() {
+    let project = Project::new("again");
+    project.session.run("CREATE TABLE vessels (id int PRIMARY KEY, n int); INSERT INTO vessels SELECT i, 0 FROM generate_series(1, 3000) i");
+    project.catch_up();
+    let db = Connection::open(project.path("warehouse.db")).unwrap();
+    db.execute_batch("UPDATE vessels SET n = 5 WHERE id = 77").unwrap();
+    // A transaction that holds the table's new snapshot up.
+    let open = project.another_session();
+    open.run("BEGIN; UPDATE vessels SET n = 1 WHERE id = 78");
+    let mut running = project.start(&["run"]);
+    running.wait_for("following changes");
+    let again = project.start(&["resnapshot", "vessels"]);
+    moorage_testkit::wait_until("the running process begins", || {
+        let sql = "SELECT count(*) FROM sqlite_schema WHERE name = 'moorage_again_vessels'";
+        project.value::<i64>(sql) == 1
+    });
+    running.kill();
+    drop(again);
+    open.run("COMMIT");
+    project.catch_up().expect(0, &["read public.vessels again"]);
+    project.assert_same("vessels", "vessels");
+    project.moorage(&["verify"]).expect(0, &["both sides agree"]);
+}

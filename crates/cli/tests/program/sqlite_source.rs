@@ -1,0 +1,150 @@
+//! A SQLite file as a source: what triggers capture, and what they cannot.
+
+use crate::harness::{Quay, all_rows};
+
+const BERTHS: &str = "CREATE TABLE berths (id INTEGER PRIMARY KEY, name TEXT UNIQUE, length_m DECIMAL(5,2), has_power BOOLEAN, draught REAL, plan BLOB, at DATETIME);
+    CREATE TABLE gate_log (at TEXT, gate TEXT);
+    CREATE TABLE readings (berth INTEGER NOT NULL, read_at DATETIME NOT NULL, kwh NUMERIC, PRIMARY KEY (berth, read_at));";
+
+#[test]
+fn every_kind_of_change_arrives() {
+    let quay = Quay::new(BERTHS);
+    quay.change(
+        "INSERT INTO berths VALUES (1, 'A1', 12.5, 1, 1e300, x'00ff', '2026-06-01 10:00:00'), (2, 'A2', 4, 0, -0.5, NULL, NULL), (3, '', NULL, NULL, 2, x'', NULL);
+         INSERT INTO gate_log VALUES ('6', 'north'), ('6', 'north'), (NULL, NULL); INSERT INTO readings VALUES (1, '2026-06-01 00:00:00', 1.5)",
+    );
+    quay.assert_follows(&["berths", "gate_log", "readings"]);
+    quay.change(
+        "UPDATE berths SET id = 20 WHERE id = 2; UPDATE berths SET name = 'A0' WHERE id = 1; DELETE FROM berths WHERE id = 3;
+         INSERT INTO berths (id, name) VALUES (20, 'upserted') ON CONFLICT (id) DO UPDATE SET name = excluded.name;
+         INSERT INTO readings VALUES (1, '2026-06-01 06:00:00', 7); UPDATE readings SET berth = berth + 1;
+         DELETE FROM gate_log WHERE rowid = 1; UPDATE gate_log SET gate = 'south' WHERE gate IS NULL",
+    );
+    quay.assert_follows(&["berths", "gate_log", "readings"]);
+    quay.change("DELETE FROM gate_log; DELETE FROM berths; INSERT INTO berths (id) VALUES (1)");
+    quay.assert_follows(&["berths", "gate_log", "readings"]);
+}
+
+/// `OR REPLACE` removes rows that no delete trigger hears of; `OR IGNORE` leaves rows that a trigger heard of.
+#[rstest::rstest]
+#[case::by_key("INSERT OR REPLACE INTO berths (id, name) VALUES (1, 'new')")]
+#[case::by_another_unique_column("INSERT OR REPLACE INTO berths (id, name) VALUES (9, 'A2')")]
+#[case::two_rows_at_once("INSERT OR REPLACE INTO berths (id, name) VALUES (1, 'A2')")]
+#[case::by_update("UPDATE OR REPLACE berths SET name = 'A2' WHERE id = 3")]
+#[case::by_update_of_the_key("UPDATE OR REPLACE berths SET id = 2 WHERE id = 3")]
+#[case::ignored("INSERT OR IGNORE INTO berths (id, name) VALUES (1, 'x'), (9, 'A2'), (8, 'A8')")]
+#[case::ignored_then_deleted(
+    "INSERT OR IGNORE INTO berths (id, name) VALUES (1, 'x'); DELETE FROM berths WHERE id = 1"
+)]
+#[case::replaced_then_made_again(
+    "INSERT OR REPLACE INTO berths (id, name) VALUES (9, 'A2'); INSERT INTO berths (id, name) VALUES (2, 'back')"
+)]
+#[case::with_recursive_triggers(
+    "PRAGMA recursive_triggers = ON; INSERT OR REPLACE INTO berths (id, name) VALUES (1, 'A2')"
+)]
+fn replaced_and_ignored_rows_are_told_apart(#[case] statements: &str) {
+    let quay = Quay::new(BERTHS);
+    quay.change("INSERT INTO berths (id, name) VALUES (1, 'A1'), (2, 'A2'), (3, 'A3'), (4, 'A4')");
+    quay.catch_up();
+    quay.change(statements);
+    quay.assert_follows(&["berths"]);
+}
+
+#[test]
+fn rows_that_foreign_keys_delete_are_captured() {
+    let quay = Quay::new(
+        "CREATE TABLE stays (id INTEGER PRIMARY KEY); CREATE TABLE notes (id INTEGER PRIMARY KEY, stay INTEGER REFERENCES stays ON DELETE CASCADE)",
+    );
+    quay.change("INSERT INTO stays VALUES (1), (2); INSERT INTO notes VALUES (1, 1), (2, 1), (3, 2)");
+    quay.catch_up();
+    quay.change("PRAGMA foreign_keys = ON; DELETE FROM stays WHERE id = 1");
+    quay.assert_follows(&["stays", "notes"]);
+}
+
+#[rstest::rstest]
+#[case::without_rowid("CREATE TABLE t (id INTEGER PRIMARY KEY, a TEXT) WITHOUT ROWID", "WITHOUT ROWID")]
+#[case::no_type("CREATE TABLE t (id INTEGER PRIMARY KEY, a)", "column a: it is declared without a type")]
+#[case::trigger_on_itself(
+    "CREATE TABLE t (id INTEGER PRIMARY KEY, a TEXT); CREATE TRIGGER tidy AFTER INSERT ON t BEGIN UPDATE t SET a = 'x' WHERE id = NEW.id; END",
+    "trigger tidy of the database changes the table it fires for"
+)]
+#[case::expression(
+    "CREATE TABLE t (id INTEGER PRIMARY KEY, a TEXT); CREATE UNIQUE INDEX low ON t (lower(a))",
+    "unique index low is over an expression"
+)]
+#[case::virtual_table("CREATE VIRTUAL TABLE t USING fts5(a)", "virtual table")]
+fn what_cannot_be_carried_exactly_is_refused_by_name(#[case] statements: &str, #[case] why: &str) {
+    let quay = Quay::new(&format!("CREATE TABLE berths (id INTEGER PRIMARY KEY); {statements}"));
+    quay.moorage(&["plan"]).expect(3, &["main.t: refused", why]);
+    quay.catch_up();
+}
+
+#[rstest::rstest]
+#[case::in_the_snapshot(false)]
+#[case::in_the_stream(true)]
+fn a_value_that_does_not_fit_its_declared_type_is_named(#[case] later: bool) {
+    let quay = Quay::new("CREATE TABLE berths (id INTEGER PRIMARY KEY, length_m DECIMAL(5,2), at DATETIME)");
+    if later {
+        quay.catch_up();
+    }
+    quay.change("INSERT INTO berths VALUES (7, 1.5, 'noon')");
+    quay.refuses(&["main.berths: column at", "\"noon\" is not a value of type timestamp"]);
+    quay.change("UPDATE berths SET at = '2026-06-01 12:00:00', length_m = 1.005");
+    quay.refuses(&["main.berths: column"]);
+}
+
+#[test]
+fn a_structure_that_changed_stops_the_run_and_a_resnapshot_goes_on() {
+    let quay = Quay::new(BERTHS);
+    quay.change("INSERT INTO berths (id) VALUES (1)");
+    quay.catch_up();
+    quay.change(
+        "ALTER TABLE berths ADD COLUMN colour TEXT; INSERT INTO berths (id, colour) VALUES (2, 'red')",
+    );
+    quay.refuses(&["main.berths: its structure was changed", "moorage resnapshot main.berths"]);
+    quay.moorage(&["resnapshot", "berths"]).expect(0, &["main.berths"]);
+    assert_eq!(
+        quay.value::<i64>("SELECT count(*) FROM berths"),
+        1,
+        "the old rows stay until the new ones are there"
+    );
+    quay.assert_follows(&["berths"]);
+    quay.change("DROP TABLE gate_log; CREATE TABLE gate_log (at TEXT, gate TEXT)");
+    quay.refuses(&["main.gate_log: its triggers are not the ones Moorage made"]);
+}
+
+/// An older copy of the source, and one that has gone on differently, are refused.
+#[test]
+fn a_restored_source_is_recognised() {
+    let quay = Quay::new(BERTHS);
+    quay.change("INSERT INTO berths (id) VALUES (1)");
+    quay.catch_up();
+    quay.change("INSERT INTO berths (id) VALUES (2); PRAGMA wal_checkpoint(TRUNCATE)");
+    std::fs::copy(quay.path("harbour.db"), quay.path("backup.db")).unwrap();
+    quay.change("INSERT INTO berths (id) VALUES (3); INSERT INTO berths (id) VALUES (4)");
+    quay.catch_up();
+    quay.change("PRAGMA wal_checkpoint(TRUNCATE)");
+    for suffix in ["-wal", "-shm"] {
+        let _ = std::fs::remove_file(quay.path(&format!("harbour.db{suffix}")));
+    }
+    std::fs::copy(quay.path("backup.db"), quay.path("harbour.db")).unwrap();
+    quay.refuses(&["restored to an earlier state"]);
+    quay.change("INSERT INTO berths (id) VALUES (5); INSERT INTO berths (id) VALUES (6); INSERT INTO berths (id) VALUES (7)");
+    quay.refuses(&["the source's history is not the one the checkpoint was taken from"]);
+    quay.moorage(&["resnapshot", "--all"]).expect(0, &[]);
+    quay.assert_follows(&["berths"]);
+}
+
+#[test]
+fn teardown_leaves_the_source_as_it_was() {
+    let quay = Quay::new(BERTHS);
+    let schema = || all_rows(&quay.harbour(), "sqlite_schema");
+    let before = schema();
+    quay.catch_up();
+    assert_ne!(schema(), before);
+    quay.moorage(&["teardown"])
+        .expect(0, &["change table moorage_quayside_changes", "nothing of this pipeline is left"]);
+    quay.change("DROP TABLE IF EXISTS sqlite_stat1");
+    let names = |all: Vec<String>| all.iter().filter(|r| !r.contains("sqlite_sequence")).count();
+    assert_eq!(names(schema()), names(before));
+}
