@@ -207,6 +207,9 @@ pub trait Source: Send + Sync {
     /// The tables that are there, not the system's own.
     async fn discover(&self) -> Result<Vec<SourceTable>>;
 
+    /// What a capture point of this source is called: `slot`.
+    fn capture_word(&self) -> &'static str;
+
     /// What there is of a capture point, and of the source's history.
     async fn capture_state(&self, capture: &CapturePlan) -> Result<CaptureState>;
 

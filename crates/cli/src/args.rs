@@ -182,6 +182,9 @@ pub struct RunArgs {
     /// Copy the tables once and end; needs no replication right and leaves nothing in the source
     #[arg(long, conflicts_with_all = ["until", "start"])]
     pub snapshot_only: bool,
+    /// End when standard input is closed: for programs that start this one
+    #[arg(long, hide = true)]
+    pub with_stdin: bool,
     /// Begin a new pipeline without a copy: `now`, or a position that an existing slot still reaches
     #[arg(long, value_name = "now|POSITION")]
     pub start: Option<String>,

@@ -105,7 +105,7 @@ pub struct Situation<'a> {
     pub head: Position,
     /// The capture point, if there is one of this name.
     pub capture_point: Option<&'a CapturePoint>,
-    /// Its name.
+    /// Its kind and name: `slot moorage_quayside`.
     pub capture_point_name: &'a str,
 }
 
@@ -174,7 +174,7 @@ pub enum Refusal {
     },
     /// No capture point of that name.
     #[error(
-        "slot {name} is gone from the source, and with it the changes since {position}. \
+        "{name} is gone from the source, and with it the changes since {position}. \
          Read the tables again with `moorage resnapshot --all` and `moorage run`"
     )]
     CapturePointGone {
@@ -185,7 +185,7 @@ pub enum Refusal {
     },
     /// The source threw away log that it had promised to keep.
     #[error(
-        "slot {name} was invalidated by the source (it had fallen too far behind), and with it the changes since {position} are gone. \
+        "{name} was invalidated by the source (it had fallen too far behind), and with it the changes since {position} are gone. \
          Read the tables again with `moorage resnapshot --all` and `moorage run`; raise max_slot_wal_keep_size to keep more"
     )]
     CapturePointLost {
@@ -207,7 +207,7 @@ pub enum Refusal {
     },
     /// It has moved past the checkpoint.
     #[error(
-        "slot {name} starts at {earliest}, after the checkpoint at {position}: the slot was made again or moved by someone else, or the target is an older copy. \
+        "{name} starts at {earliest}, after the checkpoint at {position}: it was made again or moved by someone else, or the target is an older copy. \
          The changes between are gone; read the tables again with `moorage resnapshot --all` and `moorage run`"
     )]
     CapturePointAhead {
@@ -220,15 +220,15 @@ pub enum Refusal {
     },
     /// It carries another token, or the target knows nothing of it.
     #[error(
-        "slot {name} is already there, and this target knows nothing of it: it was left behind by an earlier trial or belongs to another project, and it holds back the source's log. \
-         If nobody needs it, remove it with `moorage teardown`; otherwise name another slot in the project file"
+        "{name} is already there, and this target knows nothing of it: it was left behind by an earlier trial or belongs to another project, and it holds back the source's log. \
+         If nobody needs it, remove it with `moorage teardown`; otherwise rename the pipeline, or name another slot in the project file"
     )]
     Leftover {
         /// Its name.
         name: String,
     },
     /// It is used by another process.
-    #[error("slot {name} is in use by {by}. Stop that process, or name another slot in the project file")]
+    #[error("{name} is in use by {by}. Stop that process, or name another slot in the project file")]
     InUse {
         /// Its name.
         name: String,
@@ -237,7 +237,7 @@ pub enum Refusal {
     },
     /// It was made again under the same name.
     #[error(
-        "slot {name} is not the one this target follows: the publication beside it carries another mark, so both were made again. \
+        "{name} is not the one this target follows: the publication beside it carries another mark, so both were made again. \
          Read the tables again with `moorage resnapshot --all` and `moorage run`"
     )]
     MadeAgain {

@@ -392,7 +392,7 @@ impl Day<'_> {
             ConsoleDialect::Postgres => "(berth_id, read_at) IN (SELECT berth_id, read_at",
         };
         self.say(format!(
-            "UPDATE meter_readings SET kwh = kwh + 0.125 WHERE {some} FROM meter_readings WHERE berth_id >= {berth} AND kwh < 9000000 LIMIT {count})"
+            "UPDATE meter_readings SET kwh = round(kwh + 0.125, 3) WHERE {some} FROM meter_readings WHERE berth_id >= {berth} AND kwh < 9000000 LIMIT {count})"
         ));
     }
 }

@@ -27,6 +27,6 @@ pub use remove::{RereadOutcome, Rereads, Resnapshot, reread_outcome, resnapshot,
 pub use row::{Preview, RowColumn, RowSteps, RowView, RowWatch, preview, preview_target, row};
 pub use run::{Outcome, RunOptions, Start, run};
 pub use state::{RunRecord, StateStore};
-pub use status::{PipelineStatus, RunningNow, TableStatus, status};
+pub use status::{PipelineStatus, RunningNow, TableStatus, running, status};
 pub use stop::{StopHandle, StopSignal, stop_pair};
 pub use verify::{TableVerdict, Verdict, VerifyOptions, verify};

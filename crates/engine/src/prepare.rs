@@ -100,6 +100,7 @@ async fn look_and_decide(
 ) -> Result<(CaptureState, Decision)> {
     let source = &context.pipeline.source;
     let begun = Instant::now();
+    let name = format!("{} {}", source.capture_word(), capture.slot);
     loop {
         let state = source.capture_state(capture).await?;
         let decision = decide(&Situation {
@@ -108,13 +109,13 @@ async fn look_and_decide(
             identity: &state.identity,
             head: state.head.position.clone(),
             capture_point: state.point.as_ref(),
-            capture_point_name: &capture.slot,
+            capture_point_name: &name,
         });
         match &decision {
             Decision::Refuse(Refusal::InUse { name, by }) if begun.elapsed() < SLOT_PATIENCE => {
                 if begun.elapsed() > Duration::from_secs(1) {
                     let waited_ms = begun.elapsed().as_millis() as u64;
-                    context.say(Event::Waiting { what: format!("slot {name} is in use by {by}"), waited_ms });
+                    context.say(Event::Waiting { what: format!("{name} is in use by {by}"), waited_ms });
                 }
                 tokio::time::sleep(Duration::from_millis(100)).await;
             }
@@ -136,8 +137,8 @@ async fn refuse_drift(context: &Context, planned: &Plan, stored: &[StoredTable])
         let drift = drifted.iter().find(|(schema, _)| schema.table == *table).map(|(_, what)| what.clone());
         let table = table.to_string();
         match (now, drift) {
-            (Some(now), _) if *now == stored.plan => {}
             (Some(_), Some(what)) => return Err(AdapterError::Drift { table, what }.into()),
+            (Some(now), None) if *now == stored.plan => {}
             (Some(now), None) if same_but_for_rows(now, &stored.plan) => {}
             (Some(_), None) => {
                 let what = "the project file maps it in another way than when it was read".into();

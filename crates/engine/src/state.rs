@@ -23,6 +23,8 @@ CREATE INDEX IF NOT EXISTS positions_at ON positions (pipeline, at);
 CREATE TABLE IF NOT EXISTS table_states (
   pipeline TEXT NOT NULL, source_table TEXT NOT NULL, seen_at TEXT NOT NULL, inserts INTEGER NOT NULL,
   updates INTEGER NOT NULL, deletes INTEGER NOT NULL, truncates INTEGER NOT NULL, PRIMARY KEY (pipeline, source_table));
+CREATE TABLE IF NOT EXISTS kept_in_source (
+  pipeline TEXT PRIMARY KEY, seen_at TEXT NOT NULL, bytes INTEGER NOT NULL);
 CREATE TABLE IF NOT EXISTS asked_again (
   pipeline TEXT NOT NULL, source_table TEXT NOT NULL, asked_at TEXT NOT NULL, outcome TEXT, PRIMARY KEY (pipeline, source_table));";
 
@@ -144,6 +146,16 @@ impl StateStore {
         self.note(db.execute(sql, row));
         let oldest = db.last_insert_rowid() - i64::from(KEPT_POSITIONS);
         self.note(db.execute("DELETE FROM positions WHERE rowid < ?1", [oldest]));
+    }
+
+    /// Remembers how much the source keeps for the next look; gives time (RFC 3339) and size of the last look.
+    pub(crate) fn look_at_kept(&self, pipeline: &str, bytes: u64) -> Result<Option<(String, u64)>> {
+        let db = self.db();
+        let sql = "SELECT seen_at, bytes FROM kept_in_source WHERE pipeline = ?1";
+        let before = db.query_row(sql, [pipeline], |r| Ok((r.get(0)?, r.get(1)?))).optional();
+        let sql = "INSERT OR REPLACE INTO kept_in_source (pipeline, seen_at, bytes) VALUES (?1, ?2, ?3)";
+        let now = Utc::now().to_rfc3339();
+        db.execute(sql, params![pipeline, now, bytes]).and(before).map_err(|e| self.failed(&e))
     }
 
     /// Asks the process that runs a pipeline to read a table again.

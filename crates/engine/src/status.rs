@@ -59,10 +59,18 @@ pub struct PipelineStatus {
     pub complete_up_to: Option<DateTime<Utc>>,
     /// What waits in the source; none if it could not be asked.
     pub waiting: Option<Waiting>,
+    /// What the source kept for this pipeline at the last look: when (RFC 3339), and how many bytes.
+    pub kept_at_last_look: Option<(String, u64)>,
     /// Why the source could not be asked.
     pub source_problem: Option<String>,
     /// Its tables.
     pub tables: Vec<TableStatus>,
+}
+
+/// The process that runs a pipeline now, if one does. Needs no source and no target.
+pub fn running(pipeline: &Pipeline) -> Option<RunningNow> {
+    let holder = PipelineLock::holder(&pipeline.state_folder, &pipeline.name);
+    holder.map(|h| RunningNow { pid: h.pid, host: h.host })
 }
 
 /// Looks at a pipeline. Changes nothing but the memory of this look.
@@ -84,10 +92,14 @@ pub async fn status(pipeline: &Pipeline) -> Result<PipelineStatus> {
             Err(error) => source_problem = Some(error.to_string()),
         }
     }
-    let holder = PipelineLock::holder(&pipeline.state_folder, &pipeline.name);
+    let kept_at_last_look = match &waiting {
+        Some(waiting) => state.look_at_kept(&pipeline.name, waiting.retained_bytes)?,
+        None => None,
+    };
     Ok(PipelineStatus {
+        kept_at_last_look,
         pipeline: pipeline.name.clone(),
-        running: holder.map(|h| RunningNow { pid: h.pid, host: h.host }),
+        running: running(pipeline),
         last_run: state.last_run(&pipeline.name)?,
         stage: checkpoint.as_ref().map(|c| c.stage),
         changes_only: checkpoint.as_ref().is_some_and(|c| c.changes_only),

@@ -86,6 +86,10 @@ impl Source for PostgresSource {
         catalog::discover(&self.session().await?, IdentityBy::Log).await
     }
 
+    fn capture_word(&self) -> &'static str {
+        "slot"
+    }
+
     async fn capture_state(&self, capture: &CapturePlan) -> Result<CaptureState> {
         capture::state(&self.session().await?, capture).await
     }

@@ -56,21 +56,11 @@ impl SqliteTarget {
         let mut guard = self.db.clone().lock_owned().await;
         let (path, made) = (self.path.clone(), self.made.clone());
         blocking(move || {
-            if guard.is_none() {
-                let exists = path.exists();
-                if !write && !exists {
-                    return Ok(None);
-                }
-                made.store(!exists, Ordering::Relaxed);
-                *guard = Some(open(&path)?);
+            if !ensure_open(&mut guard, &path, &made, write)? {
+                return Ok(None);
             }
             match guard.as_mut() {
-                Some(db) => {
-                    if write {
-                        meta::create(db).map_err(|e| sql_error(&path, "opening", e))?;
-                    }
-                    work(db, &path).map(Some)
-                }
+                Some(db) => work(db, &path).map(Some),
                 None => Ok(None),
             }
         })
@@ -117,6 +107,22 @@ impl SqliteTarget {
         let found = self.with(false, move |db, path| work(db).map_err(|e| sql_error(path, doing, e))).await?;
         Ok(found.unwrap_or_default())
     }
+}
+
+/// Opens the file if it is not open yet, and makes what is missing if `write`; whether it is open.
+fn ensure_open(db: &mut Option<Connection>, path: &Path, made: &AtomicBool, write: bool) -> Result<bool> {
+    if db.is_none() {
+        let exists = path.exists();
+        if !write && !exists {
+            return Ok(false);
+        }
+        made.store(!exists, Ordering::Relaxed);
+        *db = Some(open(path)?);
+    }
+    if let Some(db) = db.as_ref().filter(|_| write) {
+        meta::create(db).map_err(|e| sql_error(path, "opening", e))?;
+    }
+    Ok(true)
 }
 
 async fn blocking<T: Send + 'static>(work: impl FnOnce() -> Result<T> + Send + 'static) -> Result<T> {
@@ -311,11 +317,18 @@ impl Target for SqliteTarget {
         let strict =
             |target: &str| states.iter().any(|s| s.plan.target == target && s.state == TableState::Live);
         let tables: Vec<_> = tables.iter().map(|t| (t.clone(), strict(&t.target))).collect();
-        self.write(|db, path| {
-            db.execute_batch("BEGIN IMMEDIATE").map_err(|e| sql_error(path, "opening a batch", e))
+        // The connection stays with the batch from its first statement on: nobody else may come in between.
+        let mut guard = self.db.clone().lock_owned().await;
+        let (path, made) = (self.path.clone(), self.made.clone());
+        let guard = blocking(move || {
+            ensure_open(&mut guard, &path, &made, true)?;
+            let failed = |e| sql_error(&path, "opening a batch", e);
+            if let Some(db) = guard.as_ref() {
+                db.execute_batch("BEGIN IMMEDIATE").map_err(failed)?;
+            }
+            Ok(guard)
         })
         .await?;
-        let guard = self.db.clone().lock_owned().await;
         Ok(Box::new(SqliteMerge {
             path: self.path.clone(),
             db: Some(guard),

@@ -164,6 +164,10 @@ impl Source for MemorySource {
         Ok(vec![berths_source_table()])
     }
 
+    fn capture_word(&self) -> &'static str {
+        "slot"
+    }
+
     async fn capture_state(&self, _: &CapturePlan) -> Result<CaptureState> {
         let inner = self.inner.lock().unwrap();
         let word = || "memory".to_string();

@@ -25,6 +25,7 @@ pub async fn demo(global: &Global, args: &DemoArgs) -> Result<Finished, Failure>
     let folder = prepare_folder(&args.folder)?;
     let global = Global { file: folder.join("moorage.toml"), ..global.clone() };
     let demo = Demo { global, folder, seconds: args.seconds };
+    demo.wait_for_an_earlier_run().await?;
     demo.fill(args).await?;
     demo.title("A first snapshot of every table", "moorage run --until caught-up");
     demo.run(&["--until", "caught-up"]).await?;
@@ -111,12 +112,26 @@ impl Demo {
         Ok(())
     }
 
+    /// A run of a demo that was killed just now may still be finishing its batch.
+    async fn wait_for_an_earlier_run(&self) -> Result<(), Failure> {
+        let pipeline = load::pipeline(&self.global, None)?;
+        for _ in 0..100 {
+            if moorage_engine::running(&pipeline).is_none() {
+                return Ok(());
+            }
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+        // Whoever it is, `run` names it.
+        Ok(())
+    }
+
     fn program(&self, arguments: &[&str]) -> Result<Command, Failure> {
         let program =
             std::env::current_exe().map_err(|e| Failure::Failed(format!("the program's own file: {e}")))?;
         let mut command = Command::new(program);
-        command.arg("--file").arg(&self.global.file).arg("run").args(arguments);
-        command.stdin(Stdio::null()).stdout(Stdio::null()).kill_on_drop(true);
+        command.arg("--file").arg(&self.global.file).args(["run", "--with-stdin"]).args(arguments);
+        // It ends with this process, however that ends.
+        command.stdin(Stdio::piped()).stdout(Stdio::null()).kill_on_drop(true);
         Ok(command)
     }
 
@@ -126,7 +141,11 @@ impl Demo {
 
     /// Runs to the end.
     async fn run(&self, arguments: &[&str]) -> Result<(), Failure> {
-        let ended = self.start(arguments)?.wait().await;
+        let mut run = self.start(arguments)?;
+        // Waiting would close it, and with that end the run.
+        let open = run.stdin.take();
+        let ended = run.wait().await;
+        drop(open);
         match ended {
             Ok(status) if status.success() => Ok(()),
             Ok(_) => Err(Failure::Failed(format!(
@@ -141,15 +160,13 @@ impl Demo {
     /// when they have ended. Whether they agreed.
     async fn live(&self, args: &DemoArgs) -> Result<bool, Failure> {
         let half = Duration::from_secs(self.seconds).div_f64(2.0);
-        // A run that outlives a killed demo ends by itself.
-        let most = format!("{}s", self.seconds * 2 + 600);
         self.title(
             "The marina opens: changes come in",
             &format!("moorage churn harbour --rate {RATE}  and  moorage run"),
         );
         let (stop, stopped) = watch::channel(false);
         let churning = tokio::spawn(churn(self.global.clone(), args.seed, stopped));
-        let mut first = self.start(&["--for", &most])?;
+        let mut first = self.start(&[])?;
         tokio::time::sleep(half).await;
         first.start_kill().map_err(|e| Failure::Failed(format!("killing the run: {e}")))?;
         let _ = first.wait().await;
@@ -157,7 +174,7 @@ impl Demo {
             "Killed, as a crash would. Started again, it goes on where the target stands",
             "kill -9 …; moorage run",
         );
-        let mut second = self.start(&["--for", &most])?;
+        let mut second = self.start(&[])?;
         tokio::time::sleep(half).await;
         self.title("Do both sides agree, while changes go on?", "moorage verify");
         let everything = VerifyArgs {

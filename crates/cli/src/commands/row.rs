@@ -23,7 +23,7 @@ pub async fn row(global: &Global, args: &RowArgs) -> Result<Finished, Failure> {
     let first = (!view.agrees).then(|| view.clone());
     if let Some(first) = first.as_ref().filter(|_| !render::wants_json(global)) {
         show(global, first, None)?;
-        if moorage_engine::status(&pipeline).await?.running.is_none() {
+        if moorage_engine::running(&pipeline).is_none() {
             render::note(
                 "the pipeline is not running: nothing arrives until `moorage run` does. Waiting (Ctrl-C ends)",
             );

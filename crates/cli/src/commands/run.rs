@@ -24,6 +24,10 @@ pub async fn run(global: &Global, args: &RunArgs) -> Result<Finished, Failure> {
         },
     };
     let (stopper, stop) = stop_pair();
+    let stopper = Arc::new(stopper);
+    if args.with_stdin {
+        hear_stdin(stopper.clone());
+    }
     hear_signals(stopper)?;
     let others = pipelines.len() > 1;
     let mut running = tokio::task::JoinSet::new();
@@ -94,8 +98,17 @@ fn say_outcome(global: &Global, pipeline: &str, outcome: &Outcome) -> Result<(),
     Ok(())
 }
 
+/// The end of standard input asks to stop. Its thread is not waited for.
+fn hear_stdin(stopper: Arc<StopHandle>) {
+    std::thread::spawn(move || {
+        // What comes is of no interest, only that nothing comes any more.
+        let _ = std::io::copy(&mut std::io::stdin().lock(), &mut std::io::sink());
+        stopper.stop("the end of its input");
+    });
+}
+
 /// The first Ctrl-C or SIGTERM asks to stop, a second one ends at once.
-fn hear_signals(stopper: StopHandle) -> Result<(), Failure> {
+fn hear_signals(stopper: Arc<StopHandle>) -> Result<(), Failure> {
     let failed = |e: std::io::Error| Failure::Failed(format!("signals cannot be heard: {e}"));
     let mut interrupt = signal(SignalKind::interrupt()).map_err(failed)?;
     let mut terminate = signal(SignalKind::terminate()).map_err(failed)?;

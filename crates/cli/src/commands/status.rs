@@ -111,13 +111,12 @@ fn complete(status: &PipelineStatus) -> Option<String> {
         None => format!("{} of log behind the source", render::size(w.bytes)),
     });
     let kept = status.waiting.as_ref().map(|w| match w.limit_bytes {
-        Some(limit) => {
-            format!(
-                "; the source keeps {} of change tables (limit {} each)",
-                render::size(w.retained_bytes),
-                render::size(limit)
-            )
-        }
+        Some(limit) => format!(
+            "; the source keeps {} of change tables{} (limit {} each)",
+            render::size(w.retained_bytes),
+            growth(w.retained_bytes, status.kept_at_last_look.as_ref()),
+            render::size(limit)
+        ),
         None => format!("; the source keeps {} of log", render::size(w.retained_bytes)),
     });
     let ago = |t: chrono::DateTime<Utc>| render::span((Utc::now() - t).num_milliseconds().max(0) as u64);
@@ -132,6 +131,19 @@ fn complete(status: &PipelineStatus) -> Option<String> {
     };
     let only = if status.changes_only { "; changes only, no snapshot was taken" } else { "" };
     Some(format!("{complete}; {behind}{}{only}", kept.unwrap_or_default()))
+}
+
+/// `, 1.2 MiB more than at 14:03:22`
+fn growth(now: u64, before: Option<&(String, u64)>) -> String {
+    match before {
+        None => String::new(),
+        Some((at, before)) if now >= *before => {
+            format!(", {} more than at {}", render::size(now - before), render::clock_text(at))
+        }
+        Some((at, before)) => {
+            format!(", {} less than at {}", render::size(before - now), render::clock_text(at))
+        }
+    }
 }
 
 fn since(table: &TableStatus) -> String {

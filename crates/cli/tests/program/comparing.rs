@@ -12,7 +12,11 @@ const MARINA: &str = "CREATE TABLE vessels (id INTEGER PRIMARY KEY, name TEXT, l
 #[case::missing("DELETE FROM vessels WHERE id = 2", "missing", "id = 2")]
 #[case::extra("INSERT INTO vessels VALUES (9, 'Ghost', 1)", "extra", "only in the target")]
 #[case::different("UPDATE vessels SET length_m = 12.26 WHERE id = 3", "different", "length_m  12.25   12.26")]
-#[case::of_another_class("UPDATE vessels SET length_m = 'long' WHERE id = 3", "different", "text \"long\"")]
+#[case::of_another_class(
+    "UPDATE vessels SET id = 30, name = x'00' WHERE id = 3; UPDATE vessels SET id = 3 WHERE id = 30",
+    "different",
+    "blob of 1 bytes"
+)]
 #[case::another_key("UPDATE vessels SET id = 30 WHERE id = 3", "missing", "id = 30")]
 #[case::one_of_two_equal_rows("DELETE FROM gate_log WHERE rowid = 1", "missing", "at = 6, gate = north")]
 #[case::a_third_equal_row("INSERT INTO gate_log VALUES ('6', 'north')", "extra", "only in the target")]

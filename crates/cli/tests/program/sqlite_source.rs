@@ -4,7 +4,7 @@ use crate::harness::{Quay, all_rows};
 
 const BERTHS: &str = "CREATE TABLE berths (id INTEGER PRIMARY KEY, name TEXT UNIQUE, length_m DECIMAL(5,2), has_power BOOLEAN, draught REAL, plan BLOB, at DATETIME);
     CREATE TABLE gate_log (at TEXT, gate TEXT);
-    CREATE TABLE readings (berth INTEGER NOT NULL, read_at DATETIME NOT NULL, kwh NUMERIC, PRIMARY KEY (berth, read_at));";
+    CREATE TABLE readings (berth INTEGER NOT NULL, read_at DATETIME NOT NULL, kwh DECIMAL(9,2), PRIMARY KEY (berth, read_at));";
 
 #[test]
 fn every_kind_of_change_arrives() {

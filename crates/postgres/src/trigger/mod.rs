@@ -120,6 +120,10 @@ impl Source for PostgresTriggerSource {
         catalog::discover(&self.session().await?, IdentityBy::Trigger).await
     }
 
+    fn capture_word(&self) -> &'static str {
+        "the schema of change tables"
+    }
+
     async fn capture_state(&self, plan: &CapturePlan) -> Result<CaptureState> {
         let session = self.session().await?;
         let names = Names::new(plan);
@@ -129,8 +133,8 @@ impl Source for PostgresTriggerSource {
         let point = if objects::exists(&session, &names).await? {
             let sql = format!("SELECT token, forgotten::text FROM {}", names.about());
             let row = session.one("looking at the change tables", &sql, &[]).await?;
-            let full = reader::is_full(&session, &names).await?;
-            let reaches = reader::position(row.get(1)).filter(|_| !full);
+            // Whether capturing has ended is asked when the stream is opened, which can say it in full.
+            let reaches = reader::position(row.get(1));
             Some(CapturePoint {
                 active: None,
                 reaches_back_to: reaches,

@@ -205,6 +205,10 @@ impl Source for SqliteSource {
         self.sql("reading the tables", catalog::discover).await
     }
 
+    fn capture_word(&self) -> &'static str {
+        "the change table of"
+    }
+
     async fn capture_state(&self, capture: &CapturePlan) -> Result<CaptureState> {
         let names = Names::new(capture);
         self.sql("looking at the change table", move |db| {
