@@ -19,11 +19,11 @@ use tokio::sync::{OwnedSemaphorePermit, Semaphore, mpsc};
 pub struct SourceAddress {
     /// The kind of system with its version.
     pub system: String,
-    /// Host and port, or a socket's path.
+    /// Host and port, or a socket's path; empty for a file.
     pub host: String,
-    /// The database.
+    /// The database, or the file.
     pub database: String,
-    /// The user.
+    /// The user; empty for a file.
     pub user: String,
 }
 
@@ -129,8 +129,10 @@ pub struct Waiting {
     pub or_more: bool,
     /// Bytes of log between the checkpoint and its end.
     pub bytes: u64,
-    /// Bytes of log that the source keeps for this pipeline.
+    /// Bytes that the source keeps for this pipeline.
     pub retained_bytes: u64,
+    /// Where it keeps them: `log`, `change tables`.
+    pub retained_in: &'static str,
     /// How many bytes each change table may grow to, where there are such tables with a limit.
     pub limit_bytes: Option<u64>,
     /// The oldest open transaction, with its start: `pid 312 (app), open since 14:03:22`.

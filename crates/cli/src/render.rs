@@ -169,6 +169,7 @@ pub fn clock_text(text: &str) -> String {
 /// If the source cannot be reached, unless `lenient`.
 pub async fn opening(global: &Global, pipeline: &Pipeline, lenient: bool) -> Result<String, Failure> {
     let source = match pipeline.source.address().await {
+        Ok(a) if a.host.is_empty() => format!("{} file {}", a.system, a.database),
         Ok(a) => format!("{} at {}, database {}, user {}", a.system, a.host, a.database, a.user),
         Err(error) if lenient => format!("not reached: {error}"),
         Err(error) => return Err(error.into()),

@@ -155,7 +155,7 @@ impl Source for PostgresSource {
         let session = self.session().await?;
         let sql = "SELECT active_pid IS NOT NULL, (pg_current_wal_lsn() - $2::text::pg_lsn)::bigint, (pg_current_wal_lsn() - restart_lsn)::bigint
                    FROM pg_replication_slots WHERE slot_name = $1";
-        let mut waiting = Waiting::default();
+        let mut waiting = Waiting { retained_in: "log", ..Waiting::default() };
         if let Some(row) =
             session.maybe("looking at the slot", sql, &[&plan.slot, &checkpoint.position]).await?
         {

@@ -110,14 +110,13 @@ fn complete(status: &PipelineStatus) -> Option<String> {
         Some(n) => format!("{} changes wait", render::number(n)),
         None => format!("{} of log behind the source", render::size(w.bytes)),
     });
-    let kept = status.waiting.as_ref().map(|w| match w.limit_bytes {
-        Some(limit) => format!(
-            "; the source keeps {} of change tables{} (limit {} each)",
-            render::size(w.retained_bytes),
-            growth(w.retained_bytes, status.kept_at_last_look.as_ref()),
-            render::size(limit)
-        ),
-        None => format!("; the source keeps {} of log", render::size(w.retained_bytes)),
+    let kept = status.waiting.as_ref().filter(|w| !w.retained_in.is_empty()).map(|w| {
+        let grown = match w.retained_in {
+            "log" => String::new(),
+            _ => growth(w.retained_bytes, status.kept_at_last_look.as_ref()),
+        };
+        let limit = w.limit_bytes.map(|l| format!(" (limit {} each)", render::size(l))).unwrap_or_default();
+        format!("; the source keeps {} in {}{grown}{limit}", render::size(w.retained_bytes), w.retained_in)
     });
     let ago = |t: chrono::DateTime<Utc>| render::span((Utc::now() - t).num_milliseconds().max(0) as u64);
     let loading = status.tables.iter().filter(|t| t.state == TableState::Loading).count();

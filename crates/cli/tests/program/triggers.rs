@@ -37,7 +37,7 @@ fn every_kind_of_change_arrives_without_logical_replication() {
     project.catch_up();
     project.assert_same("\"Berths\"", "Berths");
     project.moorage(&["verify"]).expect(0, &["both sides agree"]);
-    project.moorage(&["status"]).expect(0, &["of change tables", "limit 1.0 GiB each"]);
+    project.moorage(&["status"]).expect(0, &["in change tables", "(limit 1.0 GiB each)"]);
     project.moorage(&["teardown"]).expect(0, &["nothing of this pipeline is left"]);
     let left = "SELECT count(*) FROM pg_trigger WHERE NOT tgisinternal";
     assert_eq!(project.session.rows(left)[0].get::<_, i64>(0), 0);

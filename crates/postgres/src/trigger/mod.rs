@@ -239,7 +239,7 @@ impl Source for PostgresTriggerSource {
         if !objects::exists(&session, &names).await? {
             return Ok(Waiting::default());
         }
-        let mut waiting = Waiting { changes: Some(0), ..Waiting::default() };
+        let mut waiting = Waiting { changes: Some(0), retained_in: "change tables", ..Waiting::default() };
         for (id, _) in objects::captured(&session, &names).await? {
             let changes = names.changes(id);
             let sql = format!(

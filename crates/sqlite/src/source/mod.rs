@@ -152,10 +152,10 @@ impl Source for SqliteSource {
     async fn address(&self) -> Result<SourceAddress> {
         self.sql("opening", |_| Ok(())).await?;
         Ok(SourceAddress {
-            system: format!("SQLite {}", rusqlite::version()),
-            host: "this host".into(),
+            system: "SQLite".into(),
+            host: String::new(),
             database: self.path.display().to_string(),
-            user: "the file's".into(),
+            user: String::new(),
         })
     }
 
@@ -332,6 +332,7 @@ impl Source for SqliteSource {
                 or_more: count >= COUNT_LIMIT,
                 bytes: 0,
                 retained_bytes: bytes.max(0) as u64,
+                retained_in: "its change table",
                 limit_bytes: None,
                 oldest_open: None,
             })
