@@ -105,6 +105,13 @@ pub enum Event {
         /// How long the merge itself took.
         merge_ms: u64,
     },
+    /// Rows of a table were compared.
+    Comparing {
+        /// The source table.
+        table: String,
+        /// Rows of both sides so far.
+        rows: u64,
+    },
     /// A connection was lost and will be tried again.
     Retrying {
         /// What happened.

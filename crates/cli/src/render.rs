@@ -82,13 +82,13 @@ pub fn heading(global: &Global, what: &str, command: &str) -> String {
     if bold { format!("\n\u{1b}[1m{what}\u{1b}[0m{command}") } else { format!("\n{what}{command}") }
 }
 
-/// A bar for so many rows; hidden where nobody looks.
-pub fn bar(global: &Global, rows: u64) -> ProgressBar {
+/// A bar, or a line that moves; hidden where nobody looks.
+pub fn bar(global: &Global, template: &str, rows: Option<u64>) -> ProgressBar {
     let shown = !global.quiet && std::io::stderr().is_terminal();
     let target = if shown { ProgressDrawTarget::stderr() } else { ProgressDrawTarget::hidden() };
-    let bar = ProgressBar::with_draw_target(Some(rows), target);
-    match ProgressStyle::with_template("{wide_bar} {human_pos} of {human_len} rows, {eta} left") {
-        Ok(style) => bar.with_style(style.progress_chars("━╸ ")),
+    let bar = ProgressBar::with_draw_target(rows, target);
+    match ProgressStyle::with_template(template) {
+        Ok(style) => bar.with_style(style.progress_chars("━╸ ").tick_chars("|/-\\ ")),
         Err(_) => bar,
     }
 }

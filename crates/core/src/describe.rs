@@ -87,8 +87,8 @@ pub fn describe(block: &ChangeBlock) -> Vec<CapturedChange> {
                     ChangeKind::Truncate => Operation::Truncate,
                 },
                 key: row.key(),
-                old: row.old(),
-                new: row.new(),
+                old: row.old_map(),
+                new: row.new_map(),
                 committed_at: transaction.committed_at,
                 position: transaction.position.to_string(),
                 text: row.text(),
@@ -148,11 +148,11 @@ impl<'a> Row<'a> {
         Some(self.map(key.iter().copied(), |c| self.new_value(c).or_else(|| self.old_value(c))))
     }
 
-    fn old(&self) -> Option<Map<String, serde_json::Value>> {
+    fn old_map(&self) -> Option<Map<String, serde_json::Value>> {
         self.change.old.map(|_| self.map(0..self.columns().len(), |c| self.old_value(c)))
     }
 
-    fn new(&self) -> Option<Map<String, serde_json::Value>> {
+    fn new_map(&self) -> Option<Map<String, serde_json::Value>> {
         self.change.new.map(|_| self.map(0..self.columns().len(), |c| self.new_value(c)))
     }
 

@@ -117,7 +117,7 @@ impl Business {
     }
 
     /// The next transaction.
-    pub fn next(&mut self) -> Transaction {
+    pub fn next_transaction(&mut self) -> Transaction {
         let rolled_back = self.rng.random_ratio(1, 100);
         let mut day = Day {
             rng: &mut self.rng,
@@ -241,7 +241,7 @@ impl Day<'_> {
         let id = self.mind.next_invoice;
         self.mind.next_invoice += 1;
         let count = self.rng.random_range(1..=4);
-        let lines: Vec<u64> = (0..count).map(|_| self.rng.random_range(5_00..400_00)).collect();
+        let lines: Vec<u64> = (0..count).map(|_| self.rng.random_range(500..40_000)).collect();
         self.say(format!("INSERT INTO invoices VALUES ({id}, {stay}, {}, NULL)", cents(lines.iter().sum())));
         for (i, amount) in lines.iter().enumerate() {
             let what = ["berth", "power", "water", "lift"][i % 4];
@@ -271,7 +271,7 @@ impl Day<'_> {
     /// A line comes, goes or changes, and the total with it.
     fn correct_invoice(&mut self) {
         let Some(at) = self.some_invoice() else { return };
-        let amount = self.rng.random_range(1_00..250_00);
+        let amount = self.rng.random_range(100..25_000);
         let kind = self.rng.random_range(0..3);
         let Invoice { id, lines } = &mut self.mind.invoices[at];
         let (id, count) = (*id, lines.len());
@@ -325,7 +325,7 @@ impl Day<'_> {
         let id = self.mind.next_vessel;
         self.mind.next_vessel += 1;
         let (name, length) =
-            (NAMES[self.rng.random_range(0..NAMES.len())], self.rng.random_range(6_00..18_00));
+            (NAMES[self.rng.random_range(0..NAMES.len())], self.rng.random_range(600..1_800));
         self.say(format!("INSERT INTO vessels VALUES ({id}, '{name} {id}', {}, NULL, NULL)", cents(length)));
     }
 

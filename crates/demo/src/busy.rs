@@ -107,7 +107,7 @@ pub async fn churn(
     let mut busy = Busy::new(pace);
     let mut progress = Progress::default();
     while busy.wait(progress.total()).await {
-        let transaction = business.next();
+        let transaction = business.next_transaction();
         patiently(console, &transaction.sql).await?;
         match transaction.rolled_back {
             true => progress.rolled_back += 1,

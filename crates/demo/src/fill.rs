@@ -100,7 +100,7 @@ pub async fn fill(
     let berths = sizes.berths;
     filler
         .table("berths", berths, |i, out| {
-            let (pontoon, length) = (char::from(b'A' + (i % 8) as u8), 8_00 + (i % 13) * 1_25);
+            let (pontoon, length) = (char::from(b'A' + (i % 8) as u8), 800 + (i % 13) * 125);
             let _ = write!(
                 out,
                 "({}, '{pontoon}', {}, {})",
@@ -114,7 +114,7 @@ pub async fn fill(
         .table("vessels", sizes.vessels, |i, out| {
             let name = NAMES[rng.random_range(0..NAMES.len())];
             let (length, draught) =
-                (rng.random_range(6_00..18_00), f32::from(rng.random_range(8u8..26)) / 8.0);
+                (rng.random_range(600..1_800), f32::from(rng.random_range(8u8..26)) / 8.0);
             let flag = ["PQ", "LN", "TB"][(i % 3) as usize];
             let _ = write!(
                 out,

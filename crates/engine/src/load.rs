@@ -17,6 +17,8 @@ pub(crate) struct Loader {
     pub(crate) events: Events,
     pub(crate) run_began: Instant,
     rows: Vec<AtomicU64>,
+    /// For each table whether readers see old rows until all new ones are there.
+    hidden: Vec<bool>,
     first: AtomicBool,
     began: Instant,
 }
@@ -29,6 +31,7 @@ impl Loader {
         finished_as: TableState,
         events: &Events,
         run_began: Instant,
+        hidden: Vec<bool>,
     ) -> Self {
         Self {
             pipeline: pipeline.into(),
@@ -38,6 +41,7 @@ impl Loader {
             events: events.clone(),
             run_began,
             rows: tables.iter().map(|_| AtomicU64::new(0)).collect(),
+            hidden,
             first: AtomicBool::new(true),
             began: Instant::now(),
         }
@@ -50,7 +54,7 @@ impl SnapshotSink for Loader {
         let plan = &self.tables[table];
         let count = rows.num_rows() as u64;
         self.target.load(plan, rows).await?;
-        if self.first.swap(false, Ordering::Relaxed) {
+        if !self.hidden[table] && self.first.swap(false, Ordering::Relaxed) {
             let elapsed_ms = self.run_began.elapsed().as_millis() as u64;
             (self.events)(Event::FirstRowReadable { table: plan.target.clone(), elapsed_ms });
         }

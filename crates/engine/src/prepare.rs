@@ -293,15 +293,25 @@ async fn load(
     finished_as: TableState,
 ) -> Result<()> {
     let pipeline = &context.pipeline;
+    let mut hidden = Vec::with_capacity(tables.len());
     for table in tables {
+        let before = pipeline.target.describe(&table.target).await?;
+        hidden.push(before.is_some_and(|t| t.rows > 0 && t.owner.is_some()));
         pipeline.target.create(&pipeline.name, table).await?;
     }
     let estimates: HashMap<_, _> =
         pipeline.source.discover().await?.into_iter().map(|t| (t.name, t.row_estimate)).collect();
     let of = |t: &TablePlan| (t.table().to_string(), estimates.get(t.table()).copied().flatten());
     context.say(Event::SnapshotStarted { tables: tables.iter().map(of).collect() });
-    let loader =
-        Loader::new(&pipeline.name, &pipeline.target, tables, finished_as, &context.events, context.began);
+    let loader = Loader::new(
+        &pipeline.name,
+        &pipeline.target,
+        tables,
+        finished_as,
+        &context.events,
+        context.began,
+        hidden,
+    );
     pipeline.source.snapshot(tables, capture, Arc::new(loader), &context.events).await?;
     Ok(())
 }

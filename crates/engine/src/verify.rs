@@ -9,7 +9,8 @@ use crate::error::{EngineError, Result};
 use crate::pipeline::Pipeline;
 use chrono::{DateTime, Utc};
 use moorage_adapter::{
-    AdapterError, RowOrder, SnapshotMark, SourceLook, StoredTable, StreamTable, TableState, TargetLook,
+    AdapterError, Event, Events, RowOrder, SnapshotMark, SourceLook, StoredTable, StreamTable, TableState,
+    TargetLook,
 };
 use moorage_core::change::{Change, ChangeBlock, ChangeKind};
 use moorage_core::checkpoint::{Checkpoint, Stage};
@@ -83,7 +84,7 @@ const TALLIED_AT_ONCE: u64 = 1_000_000;
 /// # Errors
 /// If a side cannot be read, a table is not the pipeline's, or so much lies between the two sides that it
 /// cannot be kept in mind.
-pub async fn verify(pipeline: &Pipeline, options: &VerifyOptions) -> Result<Verdict> {
+pub async fn verify(pipeline: &Pipeline, options: &VerifyOptions, events: &Events) -> Result<Verdict> {
     let not_set_up = || EngineError::NeverRun { pipeline: pipeline.name.clone() };
     let before = pipeline.target.checkpoint(&pipeline.name).await?.ok_or_else(not_set_up)?;
     let stored = chosen(pipeline, pipeline.target.tables(&pipeline.name).await?, &options.tables)?;
@@ -100,7 +101,7 @@ pub async fn verify(pipeline: &Pipeline, options: &VerifyOptions) -> Result<Verd
     for (at, stored) in stored.iter().enumerate() {
         // As it is now: its state may have changed since the first look.
         let now = target.tables().iter().find(|t| t.plan.target == stored.plan.target).cloned();
-        let compare = Compare { at, plan: &stored.plan, between: &between.tables[at], options };
+        let compare = Compare { at, plan: &stored.plan, between: &between.tables[at], options, events };
         verdicts.push(match why_not(now.as_ref(), stored) {
             Some(why) => skipped(&stored.plan, why),
             None => compare.run(source.as_mut(), target.as_mut()).await?,
@@ -280,9 +281,14 @@ struct Compare<'a> {
     plan: &'a TablePlan,
     between: &'a TableBetween,
     options: &'a VerifyOptions,
+    events: &'a Events,
 }
 
 impl Compare<'_> {
+    fn tell(&self, rows: u64) {
+        (self.events)(Event::Comparing { table: self.plan.table().to_string(), rows });
+    }
+
     async fn run(&self, source: &mut dyn SourceLook, target: &mut dyn TargetLook) -> Result<TableVerdict> {
         let began = Instant::now();
         let (counts, differences) = if self.options.counts_only {
@@ -335,11 +341,14 @@ impl Compare<'_> {
         let (to_source, mut from_source) = mpsc::channel(2);
         let (to_target, mut from_target) = mpsc::channel(2);
         let walking = async {
+            let mut read = 0;
             while let Some(side) = compare.wants() {
                 let rows: Option<LookedRows> = match side {
                     Side::Source => from_source.recv().await,
                     Side::Target => from_target.recv().await,
                 };
+                read += rows.as_ref().map_or(0, |r| r.rows.num_rows() as u64);
+                self.tell(read);
                 match rows {
                     Some(rows) => compare.push(side, rows).map_err(|e| self.disorder(&e))?,
                     None => compare.end(side),
@@ -380,8 +389,10 @@ impl Compare<'_> {
             let mut tally = Tally::new(&schema.columns, &all, share, shares);
             // What the source has more than the target because of the changes between is no difference.
             self.between.rows.iter().for_each(|(hash, weight)| tally.adjust(*hash, -weight));
+            let mut read = 0;
             self.feed(source, target, &mut |side, rows| {
-                tally.add(side, rows);
+                read += tally.add(side, rows);
+                self.tell(read);
                 true
             })
             .await?;

@@ -18,6 +18,7 @@ const PROJECT: &str = include_str!("../../../../demo/moorage.toml");
 const README: &str = include_str!("../../../../demo/README.md");
 /// Transactions a second while changes go on.
 const RATE: f64 = 200.0;
+const FILLING: &str = "{wide_bar} {human_pos} of {human_len} rows, {eta} left";
 /// By this the folder is known again.
 const MARK: &str = "# Made by `moorage demo`.";
 
@@ -91,7 +92,7 @@ impl Demo {
         }
         let source = moorage_sqlite::SqliteSource::make(&part)?;
         let mut console = moorage_adapter::Source::console(&source).await?;
-        let bar = render::bar(&self.global, args.rows);
+        let bar = render::bar(&self.global, FILLING, Some(args.rows));
         moorage_demo::fill(console.as_mut(), args.seed, Sizes::of(args.rows), &mut |rows| {
             bar.set_position(rows)
         })

@@ -4,15 +4,22 @@ use crate::args::{Global, VerifyArgs};
 use crate::exit::{Failure, Finished};
 use crate::{load, render};
 use comfy_table::Color;
+use indicatif::ProgressBar;
+use moorage_adapter::{Event, Events};
 use moorage_core::compare::{Difference, DifferenceKind};
 use moorage_engine::{TableVerdict, Verdict, VerifyOptions};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Instant;
 
 pub async fn verify(global: &Global, args: &VerifyArgs) -> Result<Finished, Failure> {
     let options =
         VerifyOptions { tables: args.table.clone(), counts_only: args.counts_only, show: args.show };
     let mut all = Vec::new();
     for pipeline in load::pipelines(global, &args.pipelines.pipelines)? {
-        let verdict = moorage_engine::verify(&pipeline, &options).await?;
+        let bar = render::bar(global, "{spinner} {msg}", None);
+        let verdict = moorage_engine::verify(&pipeline, &options, &told(&bar)).await;
+        bar.finish_and_clear();
+        let verdict = verdict?;
         if !render::wants_json(global) {
             show(global, &verdict);
         }
@@ -22,6 +29,25 @@ pub async fn verify(global: &Global, args: &VerifyArgs) -> Result<Finished, Fail
         render::json(&all)?;
     }
     Ok(if all.iter().all(|v| v.agrees) { Finished::Clean } else { Finished::Found })
+}
+
+/// Which table is being compared, and how fast.
+fn told(bar: &ProgressBar) -> Events {
+    let (bar, began) = (bar.clone(), Mutex::new((String::new(), Instant::now())));
+    Arc::new(move |event| {
+        let Event::Comparing { table, rows } = event else { return };
+        let mut at = began.lock().unwrap_or_else(PoisonError::into_inner);
+        if at.0 != table {
+            *at = (table.clone(), Instant::now());
+        }
+        let rate = rows as f64 / at.1.elapsed().as_secs_f64().max(0.001);
+        bar.set_message(format!(
+            "comparing {table}: {} rows, {} rows/s",
+            render::number(rows),
+            render::number(rate as u64)
+        ));
+        bar.tick();
+    })
 }
 
 /// Shows what was found in a pipeline.

@@ -123,6 +123,7 @@ impl State {
                 self.line(&format!("following changes from {position}"));
                 self.steady("no change yet");
             }
+            Event::Comparing { .. } => {}
             Event::Merged { .. } => self.merged(event),
             Event::Retrying { reason, in_ms } => {
                 self.line(&format!("{reason}; trying again in {}", render::span(*in_ms)));
