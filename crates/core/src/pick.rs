@@ -72,6 +72,12 @@ impl Picker {
         self.include.iter().any(|m| m.is_match(&name)) && !self.exclude.iter().any(|m| m.is_match(&name))
     }
 
+    /// Whether a table is picked by its full name, not by a pattern.
+    pub fn names(&self, table: &TableName) -> bool {
+        let name = table.to_string();
+        self.picks(table) && self.include.iter().any(|m| m.glob().glob() == name)
+    }
+
     /// What the rules say about a table.
     pub fn rule(&self, table: &TableName) -> TableRule {
         let name = table.to_string();

@@ -55,6 +55,8 @@ pub struct SourceTable {
     pub bytes: Option<u64>,
     /// Why it cannot be carried at all, with the way out.
     pub refused: Option<String>,
+    /// The pipeline that writes it, if it is a target of one: then no pattern picks it, only its full name.
+    pub written_by: Option<String>,
     /// Worth knowing: a partition, for example.
     pub note: Option<String>,
 }
@@ -160,10 +162,20 @@ pub struct Plan {
     pub refused: Vec<Refused>,
 }
 
+impl Picker {
+    /// Whether a table is picked, given what the source says of it.
+    pub fn takes(&self, table: &SourceTable) -> bool {
+        match table.written_by {
+            None => self.picks(&table.name),
+            Some(_) => self.names(&table.name),
+        }
+    }
+}
+
 /// Plans a pipeline over the tables that a source has. Tables are planned in order of their names.
 pub fn plan(config: &PipelineConfig, found: &[SourceTable], target: &dyn TargetDialect) -> Plan {
     let picker = Picker::new(config);
-    let mut picked: Vec<&SourceTable> = found.iter().filter(|t| picker.picks(&t.name)).collect();
+    let mut picked: Vec<&SourceTable> = found.iter().filter(|t| picker.takes(t)).collect();
     picked.sort_by(|a, b| a.name.cmp(&b.name));
     let mut plan = Plan::default();
     for table in picked {

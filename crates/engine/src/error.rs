@@ -92,6 +92,14 @@ pub enum EngineError {
         /// Why, and what mends it.
         why: String,
     },
+    /// A table that would be written over itself.
+    #[error(
+        "{table} would be its own target: source and target are one file. Give target tables other names with `into`, such as \"mirror_{{table}}\""
+    )]
+    OwnTarget {
+        /// The table.
+        table: String,
+    },
     /// Nothing was ever set up.
     #[error("pipeline {pipeline} was never run: there is nothing in the target yet. `moorage run` begins")]
     NeverRun {

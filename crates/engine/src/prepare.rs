@@ -43,6 +43,7 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
     for refused in &planned.refused {
         context.say(Event::TableLeftOut { table: refused.table.to_string(), why: refused.why.clone() });
     }
+    refuse_loops(context, &planned).await?;
     let checkpoint = pipeline.target.checkpoint(&pipeline.name).await?;
     let stored = pipeline.target.tables(&pipeline.name).await?;
     if context.options.snapshot_only {
@@ -79,6 +80,20 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
     }
     let tables = stream_tables(context, &planned).await?;
     Ok(Ready::ToFollow(Box::new(Following { checkpoint, capture, tables })))
+}
+
+/// A table must not be its own target: where source and target are one file, and both names are the same.
+async fn refuse_loops(context: &Context, planned: &Plan) -> Result<()> {
+    let pipeline = &context.pipeline;
+    let real = |path: &str| std::fs::canonicalize(path).ok();
+    let (from, to) = (pipeline.source.address().await?, pipeline.target.address());
+    let one_file = from.host.is_empty() && real(&from.database).is_some_and(|f| Some(f) == real(&to.place));
+    let fold = |name: &str| pipeline.target.dialect().fold(name);
+    let own = |t: &&TablePlan| one_file && fold(&t.table().name) == fold(&t.target);
+    match planned.tables.iter().find(own) {
+        Some(table) => Err(EngineError::OwnTarget { table: table.table().to_string() }),
+        None => Ok(()),
+    }
 }
 
 fn something_to_carry(context: &Context, planned: &Plan) -> Result<()> {

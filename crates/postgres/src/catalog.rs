@@ -154,6 +154,7 @@ fn source_table(row: &Row, columns: Vec<SourceColumn>, indexes: &[Index], by: Id
         row_estimate: (estimate >= 0.0).then_some(estimate as u64),
         bytes: (estimate >= 0.0).then_some(row.get::<_, i64>(6).max(0) as u64),
         refused,
+        written_by: None,
         note: row.get::<_, Option<String>>(10).map(|root| format!("partition of {root}")),
     }
 }

@@ -85,9 +85,10 @@ pub(crate) fn count(db: &Connection, path: &Path, plan: &TablePlan) -> Result<u6
     db.query_row(&sql, [], |r| r.get(0)).map_err(|e| sql_error(path, "counting loaded rows", e))
 }
 
-/// Whether people hung something on the table that dropping it would take away or break.
+/// Whether something hangs on the table that dropping it would take away or break, such as the triggers of a
+/// pipeline that reads from here.
 fn has_dependents(db: &Connection, target: &str) -> rusqlite::Result<bool> {
-    let sql = "SELECT count(*) FROM sqlite_schema WHERE type = 'view' OR (tbl_name = ?1 COLLATE NOCASE AND type IN ('index', 'trigger')
-               AND name NOT LIKE 'moorage\\_%' ESCAPE '\\' AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\')";
+    let sql = "SELECT count(*) FROM sqlite_schema WHERE type = 'view' OR (tbl_name = ?1 COLLATE NOCASE
+               AND (type = 'trigger' OR (type = 'index' AND name NOT LIKE 'moorage\\_%' ESCAPE '\\' AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\')))";
     db.query_row(sql, [target], |r| r.get::<_, i64>(0).map(|n| n > 0))
 }

@@ -63,6 +63,7 @@ pub fn berths_source_table() -> SourceTable {
         row_estimate: None,
         bytes: None,
         refused: None,
+        written_by: None,
         note: None,
     }
 }

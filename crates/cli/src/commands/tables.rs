@@ -25,10 +25,14 @@ fn listed(picker: &Picker, table: &SourceTable) -> Listed {
         LogIdentity::Full { key: None } => ("whole row".into(), None),
         LogIdentity::None { why, .. } => ("none".into(), Some(why.clone())),
     };
-    let note = table.refused.clone().or(problem).or_else(|| table.note.clone()).unwrap_or_default();
+    let written = table.written_by.as_ref().map(|pipeline| {
+        format!("written by pipeline {pipeline}: picked only by its full name, not by a pattern")
+    });
+    let note =
+        table.refused.clone().or(problem).or_else(|| table.note.clone()).or(written).unwrap_or_default();
     Listed {
         table: table.name.to_string(),
-        picked: picker.picks(&table.name),
+        picked: picker.takes(table),
         key,
         columns: table.columns.len(),
         row_estimate: table.row_estimate,

@@ -148,3 +148,30 @@ fn teardown_leaves_the_source_as_it_was() {
     let names = |all: Vec<String>| all.iter().filter(|r| !r.contains("sqlite_sequence")).count();
     assert_eq!(names(schema()), names(before));
 }
+
+/// Pipelines may be chained, and read and write one file; what one writes is picked by its full name only.
+#[test]
+fn what_a_pipeline_writes_is_never_picked_by_a_pattern() {
+    let quay = Quay::new(BERTHS);
+    quay.change("INSERT INTO berths (id) VALUES (1)");
+    quay.replace("path = \"warehouse.db\"", "path = \"harbour.db\"");
+    quay.refuses(&["main.berths would be its own target", "into"]);
+    assert_eq!(all_rows(&quay.harbour(), "berths").len(), 1);
+    quay.replace("into = \"{table}\"", "into = \"mirror_{table}\"");
+    quay.catch_up();
+    quay.change("INSERT INTO berths (id) VALUES (2)");
+    quay.catch_up();
+    assert_eq!(all_rows(&quay.harbour(), "mirror_berths").len(), 2);
+    quay.moorage(&["tables"]).expect(0, &["written by pipeline quayside", "3 of 6 tables are picked"]);
+    quay.add(
+        "[targets.far]\nkind = \"sqlite\"\npath = \"warehouse.db\"\n[pipelines.outer]\nsource = \"harbour\"\ntarget = \"far\"\ninto = \"{table}\"\ninclude = [\"main.mirror_berths\"]\n[[pipelines.outer.rule]]\nmatch = \"*.*\"\ndrop = [\"draught\"]",
+    );
+    let outer = ["run", "outer", "--until", "caught-up"];
+    quay.moorage(&outer).expect(0, &["caught up"]);
+    quay.change("DELETE FROM berths WHERE id = 1");
+    quay.moorage(&["run", "quayside", "--until", "caught-up"]).expect(0, &[]);
+    quay.moorage(&["resnapshot", "berths", "--pipeline", "quayside"]).expect(0, &[]);
+    quay.moorage(&["run", "quayside", "--until", "caught-up"]).expect(0, &[]);
+    quay.moorage(&outer).expect(0, &["caught up"]);
+    assert_eq!(quay.value::<String>("SELECT group_concat(id) FROM mirror_berths"), "2");
+}

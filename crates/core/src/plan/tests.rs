@@ -37,6 +37,7 @@ fn table(name: &str, columns: &[&str], identity: LogIdentity) -> SourceTable {
         row_estimate: None,
         bytes: None,
         refused: None,
+        written_by: None,
         note: None,
     }
 }

@@ -21,10 +21,24 @@ pub(crate) fn discover(db: &Connection) -> Sql<Vec<SourceTable>> {
     let listed: Vec<(String, String, bool)> =
         query.query_map([], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?.collect::<Sql<_>>()?;
     let loops = writes_itself(db)?;
+    let written = written_by_pipelines(db)?;
     listed
         .into_iter()
-        .map(|(name, kind, without_rowid)| table(db, name, &kind, without_rowid, &loops))
+        .map(|(name, kind, without_rowid)| {
+            let written_by = written.get(&name.to_ascii_lowercase()).cloned();
+            Ok(SourceTable { written_by, ..table(db, name, &kind, without_rowid, &loops)? })
+        })
         .collect()
+}
+
+/// The tables of this file that pipelines write, with the pipeline.
+fn written_by_pipelines(db: &Connection) -> Sql<BTreeMap<String, String>> {
+    let is_target = "SELECT count(*) FROM sqlite_schema WHERE type = 'table' AND name = 'moorage_tables'";
+    if db.query_row(is_target, [], |r| r.get::<_, i64>(0))? == 0 {
+        return Ok(BTreeMap::new());
+    }
+    let mut query = db.prepare("SELECT lower(target), pipeline FROM moorage_tables")?;
+    query.query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?.collect()
 }
 
 fn table(
@@ -66,6 +80,7 @@ fn table(
         row_estimate,
         bytes: None,
         refused,
+        written_by: None,
         note: None,
     })
 }
