@@ -253,6 +253,15 @@ impl Project {
                 );
                 return at(pipeline.target.span(), what, names(project.targets.keys().collect()));
             }
+            let by_trigger = project
+                .sources
+                .get(pipeline.source.get_ref())
+                .is_some_and(|s| s.captured_by() == Capture::Trigger);
+            if by_trigger && (pipeline.slot.is_some() || pipeline.publication.is_some()) {
+                let what = format!("pipeline {name} names a slot or publication");
+                let expected = "none, because its source is captured by triggers";
+                return at(pipeline.source.span(), what, expected.into());
+            }
             if parse_duration(pipeline.merge_every.get_ref()).is_none() {
                 let what = format!("`{}` is not a duration", pipeline.merge_every.get_ref());
                 return at(
@@ -456,6 +465,12 @@ rename = { amt = "amount" }
         "kind = \"postgres\"\npath = \"x\"",
         "moorage.toml:4:8: source harbour is of",
         "url = "
+    )]
+    #[case(
+        "kind = \"postgres\"",
+        "kind = \"postgres\"\nchange_table_limit = \"1GiB\"",
+        "moorage.toml:4:22: source harbour has no",
+        "trigger"
     )]
     fn a_mistake_is_named_with_its_line(
         #[case] good: &str,

@@ -12,6 +12,7 @@ mod look;
 mod merge;
 mod meta;
 mod read;
+mod reading;
 mod sort;
 mod source;
 mod statements;

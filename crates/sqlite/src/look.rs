@@ -4,6 +4,7 @@
 use crate::error::sql_error;
 use crate::meta;
 use crate::read::{Writer, push};
+use crate::reading;
 use crate::sort;
 use crate::statements::row_id_name;
 use async_trait::async_trait;
@@ -13,10 +14,9 @@ use moorage_core::column::RowsBuilder;
 use moorage_core::compare::{LookedRows, Misfit};
 use moorage_core::plan::TablePlan;
 use moorage_core::sql::{quote_ident, quote_list};
-use rusqlite::{Connection, OpenFlags, Row, params_from_iter};
+use rusqlite::{Connection, Row, params_from_iter};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::time::Duration;
 use tokio::sync::mpsc;
 
 const CHUNK_ROWS: usize = 8192;
@@ -34,12 +34,7 @@ impl SqliteTargetLook {
     /// Fixes the state of the file now.
     pub(crate) fn open(path: Arc<PathBuf>, pipeline: &str) -> Result<Self> {
         let failed = |e| sql_error(&path, "looking at the target", e);
-        let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-        // Without the right to write, reading is still possible.
-        let db = Connection::open_with_flags(path.as_path(), flags)
-            .or_else(|_| Connection::open_with_flags(path.as_path(), OpenFlags::SQLITE_OPEN_READ_ONLY))
-            .map_err(failed)?;
-        db.busy_timeout(Duration::from_secs(30)).map_err(failed)?;
+        let db = reading::open(&path).map_err(failed)?;
         db.execute_batch("PRAGMA query_only = ON; BEGIN").map_err(failed)?;
         sort::prepare(&db).map_err(failed)?;
         let checkpoint = meta::checkpoint(&db, pipeline).map_err(failed)?;

@@ -5,7 +5,7 @@ use crate::error::sql_error;
 use crate::look::SqliteTargetLook;
 use crate::statements::{Statements, create_table};
 use crate::values::Converter;
-use crate::{again, create, merge, meta};
+use crate::{again, create, merge, meta, reading};
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_adapter::{
@@ -117,7 +117,9 @@ fn ensure_open(db: &mut Option<Connection>, path: &Path, made: &AtomicBool, writ
             return Ok(false);
         }
         made.store(!exists, Ordering::Relaxed);
-        *db = Some(open(path)?);
+        // Who only reads need not be able to write.
+        let opened = if write { open(path) } else { open(path).or_else(|_| open_for_reading(path)) };
+        *db = Some(opened?);
     }
     if let Some(db) = db.as_ref().filter(|_| write) {
         meta::create(db).map_err(|e| sql_error(path, "opening", e))?;
@@ -153,6 +155,10 @@ fn open(path: &Path) -> Result<Connection> {
     )
     .map_err(failed)?;
     Ok(db)
+}
+
+fn open_for_reading(path: &Path) -> Result<Connection> {
+    reading::open(path).map_err(|e| sql_error(path, "opening", e))
 }
 
 /// Runs `work` in a transaction of its own.

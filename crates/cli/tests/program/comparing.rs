@@ -182,3 +182,38 @@ fn changes_are_followed_without_moving_the_pipeline() {
     assert!(!waiting.out.contains("killed"), "{}", waiting.out);
     quay.assert_follows(&["vessels"]);
 }
+
+/// Looking at a row needs the right to read both files, and nothing else.
+#[test]
+fn a_row_can_be_looked_at_without_the_right_to_write() {
+    use std::os::unix::fs::PermissionsExt;
+    let quay = Quay::new(MARINA);
+    quay.catch_up();
+    std::fs::copy(env!("CARGO_BIN_EXE_moorage"), quay.path("moorage")).unwrap();
+    let read_only = |path: &std::path::Path, mode| {
+        std::fs::set_permissions(path, std::fs::Permissions::from_mode(mode)).unwrap();
+    };
+    for entry in std::fs::read_dir(quay.folder()).unwrap() {
+        let path = entry.unwrap().path();
+        let runs = path.is_dir() || path.ends_with("moorage");
+        read_only(&path, if runs { 0o555 } else { 0o444 });
+    }
+    read_only(quay.folder(), 0o555);
+    // The superuser may write anything: then someone else looks.
+    let is_root = user_number() == "0";
+    let mut command = std::process::Command::new(if is_root { "setpriv" } else { "env" });
+    if is_root {
+        command.args(["--reuid", "65534", "--regid", "65534", "--clear-groups"]);
+    }
+    command.arg(quay.path("moorage")).args(["row", "vessels", "1"]);
+    let output = command.current_dir(quay.folder()).output().unwrap();
+    let said =
+        String::from_utf8_lossy(&output.stderr).into_owned() + &String::from_utf8_lossy(&output.stdout);
+    read_only(quay.folder(), 0o755);
+    assert!(output.status.success() && said.contains("both sides agree"), "{said}");
+}
+
+fn user_number() -> String {
+    let output = std::process::Command::new("id").arg("-u").output().unwrap();
+    String::from_utf8(output.stdout).unwrap().trim().into()
+}

@@ -53,11 +53,8 @@ fn open(path: &Path) -> Result<Connection> {
             reason: "there is no such file".into(),
         });
     }
-    let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-    let db = Connection::open_with_flags(path, flags).map_err(|e| source_error(path, "opening", e))?;
+    let db = crate::reading::open(path).map_err(|e| source_error(path, "opening", e))?;
     db.busy_timeout(BUSY_TIMEOUT).map_err(|e| source_error(path, "opening", e))?;
-    db.query_row("SELECT count(*) FROM sqlite_schema", [], |_| Ok(()))
-        .map_err(|e| source_error(path, "opening", e))?;
     Ok(db)
 }
 
