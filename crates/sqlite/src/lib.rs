@@ -5,6 +5,7 @@
 //! `moorage_checkpoints` and `moorage_tables`.
 
 mod again;
+mod batch;
 mod create;
 mod dialect;
 mod error;
