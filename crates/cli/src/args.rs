@@ -15,14 +15,16 @@ use std::time::Duration;
     version,
     after_help = "\
 Getting started:
+  moorage demo                       all of it on made-up data, with nothing to install
   write moorage.toml (see README.md), then
   moorage check                      are both ends ready?
   moorage plan                       what will be made in the target?
   moorage run --until caught-up      copy, catch up, and end
   moorage run                        copy what is missing, then follow changes until stopped
   moorage status                     how far is it? (also while nothing runs)
+  moorage verify                     do both sides agree?
 
-Exit codes: 0 done, 1 failed, 2 wrong usage or project file, 3 a check or plan found something."
+Exit codes: 0 done, 1 failed, 2 wrong usage or project file, 3 a check, plan or comparison found something."
 )]
 pub struct Args {
     #[command(flatten)]

@@ -32,6 +32,9 @@ fn show(global: &Global, status: &PipelineStatus, problem_was_said: bool) {
     if let Some(line) = complete(status) {
         render::out(format!("  data    {line}"));
     }
+    if let Some(kept) = kept(status).filter(|_| status.stage == Some(Stage::Following)) {
+        render::out(format!("  source  {kept}"));
+    }
     if let Some(open) = status.waiting.as_ref().and_then(|w| w.oldest_open.as_ref()) {
         render::out(format!("  source  oldest open transaction: {open}"));
     }
@@ -110,14 +113,6 @@ fn complete(status: &PipelineStatus) -> Option<String> {
         Some(n) => format!("{} changes wait", render::number(n)),
         None => format!("{} of log behind the source", render::size(w.bytes)),
     });
-    let kept = status.waiting.as_ref().filter(|w| !w.retained_in.is_empty()).map(|w| {
-        let grown = match w.retained_in {
-            "log" => String::new(),
-            _ => growth(w.retained_bytes, status.kept_at_last_look.as_ref()),
-        };
-        let limit = w.limit_bytes.map(|l| format!(" (limit {} each)", render::size(l))).unwrap_or_default();
-        format!("; the source keeps {} in {}{grown}{limit}", render::size(w.retained_bytes), w.retained_in)
-    });
     let ago = |t: chrono::DateTime<Utc>| render::span((Utc::now() - t).num_milliseconds().max(0) as u64);
     let loading = status.tables.iter().filter(|t| t.state == TableState::Loading).count();
     let complete = match status.complete_up_to {
@@ -129,7 +124,19 @@ fn complete(status: &PipelineStatus) -> Option<String> {
         ),
     };
     let only = if status.changes_only { "; changes only, no snapshot was taken" } else { "" };
-    Some(format!("{complete}; {behind}{}{only}", kept.unwrap_or_default()))
+    Some(format!("{complete}; {behind}{only}"))
+}
+
+/// What the source keeps for a pipeline: `keeps 1.2 MiB in its change table`.
+fn kept(status: &PipelineStatus) -> Option<String> {
+    status.waiting.as_ref().filter(|w| !w.retained_in.is_empty()).map(|w| {
+        let grown = match w.retained_in {
+            "log" => String::new(),
+            _ => growth(w.retained_bytes, status.kept_at_last_look.as_ref()),
+        };
+        let limit = w.limit_bytes.map(|l| format!(" (limit {} each)", render::size(l))).unwrap_or_default();
+        format!("keeps {} in {}{grown}{limit}", render::size(w.retained_bytes), w.retained_in)
+    })
 }
 
 /// `, 1.2 MiB more than at 14:03:22`

@@ -21,7 +21,7 @@ struct Listed {
 fn listed(picker: &Picker, table: &SourceTable) -> Listed {
     let (key, problem) = match &table.identity {
         LogIdentity::Key(key) => (key.join(", "), None),
-        LogIdentity::Full { key: Some(key) } => (format!("{} (full rows in the log)", key.join(", ")), None),
+        LogIdentity::Full { key: Some(key) } => (key.join(", "), None),
         LogIdentity::Full { key: None } => ("whole row".into(), None),
         LogIdentity::None { why, .. } => ("none".into(), Some(why.clone())),
     };

@@ -170,7 +170,7 @@ fn conclusion(verdict: &Verdict) -> String {
     if !differ.is_empty() {
         let first = differ[0];
         return format!(
-            "\nboth sides DIFFER in {}; {way}. `moorage row {first} KEY` shows a row on both sides, `moorage resnapshot {first}` reads the table again",
+            "\nboth sides DIFFER in {}; {way}\n`moorage row {first} KEY` shows a row on both sides, `moorage resnapshot {first}` reads the table again",
             differ.join(", ")
         );
     }
