@@ -220,7 +220,7 @@ pub enum Refusal {
     },
     /// It carries another token, or the target knows nothing of it.
     #[error(
-        "{name} is already there, and this target knows nothing of it: it was left behind by an earlier trial or belongs to another project, and it holds back the source's log. \
+        "{name} is already there, and this target knows nothing of it: it was left behind by an earlier trial or belongs to another project, and the source keeps changes for it that nobody reads. \
          If nobody needs it, remove it with `moorage teardown`; otherwise rename the pipeline, or name another slot in the project file"
     )]
     Leftover {

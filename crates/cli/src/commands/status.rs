@@ -106,6 +106,7 @@ fn complete(status: &PipelineStatus) -> Option<String> {
         Stage::Following => {}
     }
     let behind = status.waiting.as_ref().map_or("what waits is not known".to_string(), |w| match w.changes {
+        Some(n) if w.or_more && w.bytes == 0 => format!("{} or more changes wait", render::number(n)),
         Some(n) if w.or_more => {
             format!("{} or more changes wait ({})", render::number(n), render::size(w.bytes))
         }
