@@ -26,7 +26,6 @@ pub async fn demo(global: &Global, args: &DemoArgs) -> Result<Finished, Failure>
     let folder = prepare_folder(&args.folder)?;
     let global = Global { file: folder.join("moorage.toml"), ..global.clone() };
     let demo = Demo { global, folder, seconds: args.seconds };
-    demo.wait_for_an_earlier_run().await?;
     demo.fill(args).await?;
     demo.title("A first snapshot of every table", "moorage run --until caught-up");
     demo.run(&["--until", "caught-up"]).await?;
@@ -110,19 +109,6 @@ impl Demo {
             render::size(bytes),
             args.seed
         ));
-        Ok(())
-    }
-
-    /// A run of a demo that was killed just now may still be finishing its batch.
-    async fn wait_for_an_earlier_run(&self) -> Result<(), Failure> {
-        let pipeline = load::pipeline(&self.global, None)?;
-        for _ in 0..100 {
-            if moorage_engine::running(&pipeline).is_none() {
-                return Ok(());
-            }
-            tokio::time::sleep(Duration::from_millis(100)).await;
-        }
-        // Whoever it is, `run` names it.
         Ok(())
     }
 

@@ -4,9 +4,10 @@ use crate::args::{Global, RunArgs, Until};
 use crate::exit::{Failure, Finished};
 use crate::{load, render};
 use moorage_adapter::{Event, Events};
-use moorage_engine::{Outcome, RunOptions, Start, StopHandle, StopSignal, stop_pair};
+use moorage_engine::{EngineError, Outcome, Pipeline, RunOptions, Start, StopHandle, StopSignal, stop_pair};
 use std::io::IsTerminal;
 use std::sync::Arc;
+use std::time::{Duration, Instant};
 use tokio::signal::unix::{SignalKind, signal};
 
 mod progress;
@@ -30,6 +31,8 @@ pub async fn run(global: &Global, args: &RunArgs) -> Result<Finished, Failure> {
     }
     hear_signals(stopper)?;
     let others = pipelines.len() > 1;
+    // A program that starts this one may have been killed and started again: then an earlier run is just ending.
+    let patience = if args.with_stdin { Duration::from_secs(10) } else { Duration::ZERO };
     let mut running = tokio::task::JoinSet::new();
     for pipeline in pipelines {
         if !render::wants_json(global) && !global.quiet {
@@ -38,7 +41,7 @@ pub async fn run(global: &Global, args: &RunArgs) -> Result<Finished, Failure> {
         let events = renderer(global, &pipeline.name);
         let (options, stop): (RunOptions, StopSignal) = (options.clone(), stop.clone());
         running.spawn(async move {
-            let done = moorage_engine::run(&pipeline, &options, events, stop).await;
+            let done = run_in_turn(&pipeline, &options, events, stop, patience).await;
             (pipeline.name, done)
         });
     }
@@ -58,6 +61,25 @@ pub async fn run(global: &Global, args: &RunArgs) -> Result<Finished, Failure> {
     match failures.is_empty() {
         true => Ok(Finished::Clean),
         false => Err(Failure::Failed(failures.join("\nerror: "))),
+    }
+}
+
+/// Runs a pipeline, after whoever runs it now if that one ends in time.
+async fn run_in_turn(
+    pipeline: &Pipeline,
+    options: &RunOptions,
+    events: Events,
+    stop: StopSignal,
+    patience: Duration,
+) -> moorage_engine::Result<Outcome> {
+    let began = Instant::now();
+    loop {
+        match moorage_engine::run(pipeline, options, events.clone(), stop.clone()).await {
+            Err(EngineError::Locked { .. }) if began.elapsed() < patience => {
+                tokio::time::sleep(Duration::from_millis(100)).await;
+            }
+            done => return done,
+        }
     }
 }
 
