@@ -34,7 +34,7 @@ const LOOK_EVERY: Duration = Duration::from_millis(200);
 async fn wait(global: &Global, pipeline: &Pipeline, tables: &[String]) -> Result<Finished, Failure> {
     if !global.quiet {
         render::note(format!(
-            "the running pipeline reads {} again; the old rows stay until the new ones are complete (Ctrl-C only ends this waiting)",
+            "the running pipeline reads {} again; the old rows stay until the new ones are complete\n(Ctrl-C only ends this waiting)",
             tables.join(", ")
         ));
     }
