@@ -34,6 +34,8 @@ pub struct Head {
     pub position: Position,
     /// The source's clock against ours.
     pub skew: ClockSkew,
+    /// Whether the log grows past a quiet capture point, which then holds it back.
+    pub holds_log_back: bool,
 }
 
 /// Which capture point a pipeline uses.
@@ -254,7 +256,7 @@ pub trait Source: Send + Sync {
     async fn send_note(&self, note: &str) -> Result<()>;
 
     /// The end of the log.
-    async fn head(&self) -> Result<Head>;
+    async fn head(&self, capture: &CapturePlan) -> Result<Head>;
 
     /// What waits for a pipeline; must not disturb it.
     async fn waiting(&self, capture: &CapturePlan, checkpoint: &Checkpoint) -> Result<Waiting>;

@@ -99,7 +99,7 @@ pub(crate) async fn follow(context: &Context, following: Following) -> std::resu
 impl Follower<'_> {
     async fn stream(&mut self, following: Following) -> Result<Outcome> {
         let source = &self.context.pipeline.source;
-        self.skew = source.head().await?.skew;
+        self.skew = source.head(&following.capture).await?.skew;
         let Following { checkpoint, capture, tables } = following;
         let start = StreamStart { checkpoint, capture, tables };
         let mut stream = source.changes(start, &self.context.events).await?;
@@ -299,7 +299,7 @@ impl Follower<'_> {
         if let Some((schema, what)) = look.drifted.into_iter().next() {
             return Err(AdapterError::Drift { table: schema.table.to_string(), what }.into());
         }
-        if self.is_far_behind(&look.head.position) {
+        if look.head.holds_log_back && self.is_far_behind(&look.head.position) {
             let source = self.context.pipeline.source.clone();
             tokio::spawn(async move {
                 if let Err(error) = source.send_note("the log grew while no carried table changed").await {
@@ -402,7 +402,7 @@ async fn look(
     capture: &CapturePlan,
     plans: &[TablePlan],
 ) -> moorage_adapter::Result<Look> {
-    let head = source.head().await?;
+    let head = source.head(capture).await?;
     let drifted = if plans.is_empty() { Vec::new() } else { source.drifted(capture, plans).await? };
     Ok(Look { head, drifted })
 }

@@ -165,7 +165,7 @@ impl RowWatch {
         let view = row(&self.pipeline, &self.table, &self.key).await?;
         let values: Vec<Option<String>> = view.columns.iter().map(|c| c.source.clone()).collect();
         if self.wanted.as_ref().is_none_or(|(before, _)| *before != values) {
-            let head = self.pipeline.source.capture_state(&self.pipeline.capture()).await?.head;
+            let head = self.pipeline.source.head(&self.pipeline.capture()).await?;
             self.wanted = Some((values, head.position));
             self.steps = RowSteps { seen_in_source: Some(Utc::now()), ..RowSteps::default() };
         }

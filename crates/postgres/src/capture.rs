@@ -46,7 +46,7 @@ pub(crate) async fn head(session: &Session) -> Result<Head> {
     let row = session.one("reading the end of the log", sql, &[]).await?;
     let clock = chrono::DateTime::from_timestamp_micros(row.get(1)).unwrap_or(asked);
     let skew = ClockSkew::measure(asked, clock, chrono::Utc::now());
-    Ok(Head { position: position(row.get(0))?, skew })
+    Ok(Head { position: position(row.get(0))?, skew, holds_log_back: true })
 }
 
 fn position(text: &str) -> Result<Position> {

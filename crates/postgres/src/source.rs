@@ -147,7 +147,7 @@ impl Source for PostgresSource {
         session.one("writing a note into the log", sql, &[&NOTE_PREFIX, &note]).await.map(|_| ())
     }
 
-    async fn head(&self) -> Result<Head> {
+    async fn head(&self, _: &CapturePlan) -> Result<Head> {
         capture::head(&self.session().await?).await
     }
 

@@ -16,7 +16,7 @@ fn name(target: &str) -> String {
 }
 
 /// The same plan for the table beside.
-fn beside(plan: &TablePlan) -> TablePlan {
+pub(crate) fn beside(plan: &TablePlan) -> TablePlan {
     TablePlan { target: name(&plan.target), existing_rows: None, ..plan.clone() }
 }
 
@@ -46,11 +46,6 @@ pub(crate) fn drop(db: &Connection, path: &Path, plan: &TablePlan) -> Result<()>
 /// Builds the key of the table beside, unless it is there.
 pub(crate) fn build_key(db: &Connection, path: &Path, plan: &TablePlan) -> Result<()> {
     build_index(db, path, &beside(plan))
-}
-
-/// The plan under which changes are merged into the table beside.
-pub(crate) fn merging_into(plan: &TablePlan) -> TablePlan {
-    beside(plan)
 }
 
 /// Puts the loaded rows in the table's place, inside the caller's transaction, and remembers the table as

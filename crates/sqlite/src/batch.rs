@@ -84,7 +84,7 @@ impl Merge for SqliteMerge {
         later: &mut (dyn Iterator<Item = Result<ChangeBlock>> + Send),
         end: LoadedTable,
     ) -> Result<()> {
-        let into = Arc::new(again::merging_into(plan));
+        let into = Arc::new(again::beside(plan));
         let counted = plan.clone();
         let rows = self.on(move |db, path| again::count(db, path, &counted)).await?;
         let mut counters = TableCounters::default();

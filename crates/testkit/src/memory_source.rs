@@ -173,7 +173,11 @@ impl Source for MemorySource {
         let word = || "memory".to_string();
         Ok(CaptureState {
             identity: SourceIdentity { kind: word(), system: word(), database: word(), timeline: word() },
-            head: Head { position: position(inner.log.len()), skew: ClockSkew::default() },
+            head: Head {
+                position: position(inner.log.len()),
+                skew: ClockSkew::default(),
+                holds_log_back: true,
+            },
             point: inner.point.as_ref().map(|(token, from)| CapturePoint {
                 active: None,
                 reaches_back_to: Some(position((*from).max(inner.acknowledged))),
@@ -254,9 +258,9 @@ impl Source for MemorySource {
         Ok(())
     }
 
-    async fn head(&self) -> Result<Head> {
+    async fn head(&self, _: &CapturePlan) -> Result<Head> {
         let end = self.inner.lock().unwrap().log.len();
-        Ok(Head { position: position(end), skew: ClockSkew::default() })
+        Ok(Head { position: position(end), skew: ClockSkew::default(), holds_log_back: true })
     }
 
     async fn waiting(&self, _: &CapturePlan, checkpoint: &Checkpoint) -> Result<Waiting> {

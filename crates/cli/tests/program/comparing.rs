@@ -217,3 +217,21 @@ fn user_number() -> String {
     let output = std::process::Command::new("id").arg("-u").output().unwrap();
     String::from_utf8(output.stdout).unwrap().trim().into()
 }
+
+/// A role that may do nothing but read sees a row on both sides, and waits for it.
+#[rstest::rstest]
+#[case::by_log("seen_log", "")]
+#[case::by_trigger("seen_trigger", "capture = \"trigger\"")]
+fn a_role_that_may_only_read_follows_a_row(#[case] name: &str, #[case] capture: &str) {
+    let project = Project::new(name);
+    project.replace("kind = \"postgres\"", &format!("kind = \"postgres\"\n{capture}"));
+    project.session.run(&format!(
+        "CREATE TABLE vessels (id int PRIMARY KEY, n int); INSERT INTO vessels VALUES (1, 1); CREATE ROLE reader_{name} LOGIN; GRANT SELECT ON vessels TO reader_{name}"
+    ));
+    project.catch_up();
+    let mut running = project.start(&["run"]);
+    running.wait_for("following changes");
+    project.replace("postgres://postgres@", &format!("postgres://reader_{name}@"));
+    project.session.run("UPDATE vessels SET n = 2");
+    project.moorage(&["row", "vessels", "1", "--wait"]).expect(0, &["readable", "both sides agree"]);
+}

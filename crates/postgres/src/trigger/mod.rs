@@ -63,6 +63,11 @@ async fn snapshot_now(session: &Session) -> Result<Position> {
     })
 }
 
+async fn head(session: &Session) -> Result<Head> {
+    let skew = capture::head(session).await?.skew;
+    Ok(Head { position: snapshot_now(session).await?, skew, holds_log_back: false })
+}
+
 /// Gives a snapshot's marks the positions of this capture: a look that is not earlier sees all they hold.
 struct Marked(Arc<dyn SnapshotSink>);
 
@@ -128,8 +133,7 @@ impl Source for PostgresTriggerSource {
         let session = self.session().await?;
         let names = Names::new(plan);
         let identity = capture::identity(&session).await?;
-        let skew = capture::head(&session).await?.skew;
-        let head = Head { position: snapshot_now(&session).await?, skew };
+        let head = head(&session).await?;
         let point = if objects::exists(&session, &names).await? {
             let sql = format!("SELECT token, forgotten::text FROM {}", names.about());
             let row = session.one("looking at the change tables", &sql, &[]).await?;
@@ -226,11 +230,8 @@ impl Source for PostgresTriggerSource {
         Ok(())
     }
 
-    async fn head(&self) -> Result<Head> {
-        let session = self.session().await?;
-        // A quiet change table holds nothing back: the end of the log is of no interest.
-        let skew = capture::head(&session).await?.skew;
-        Ok(Head { position: Position::new(0, "0:0:"), skew })
+    async fn head(&self, _: &CapturePlan) -> Result<Head> {
+        head(&self.session().await?).await
     }
 
     async fn waiting(&self, plan: &CapturePlan, checkpoint: &Checkpoint) -> Result<Waiting> {

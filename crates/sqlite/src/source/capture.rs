@@ -27,11 +27,6 @@ impl Names {
         Self { slot: capture.slot.clone() }
     }
 
-    /// No capture point.
-    pub(crate) fn none() -> Self {
-        Self { slot: String::new() }
-    }
-
     /// The table with the token.
     pub(crate) fn about(&self) -> String {
         quote_ident(&format!("{}_about", self.slot))

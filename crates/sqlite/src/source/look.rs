@@ -60,7 +60,7 @@ impl SourceLook for SqliteSourceLook {
         let failed = |e| source_error(&self.path, "looking at the source", e);
         sort::prepare(&db).map_err(failed)?;
         db.execute_batch("BEGIN").map_err(failed)?;
-        let now = head(&db, self.names.as_ref().unwrap_or(&Names::none())).map_err(failed)?;
+        let now = self.names.as_ref().map_or(Ok(0), |names| head(&db, names)).map_err(failed)?;
         self.span = since.and_then(|c| c.position.parse().ok()).map(|from| (from, now));
         self.db = Some(db);
         Ok(())

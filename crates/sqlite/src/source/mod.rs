@@ -63,6 +63,11 @@ fn position(number: i64) -> Position {
     Position::new(number.max(0) as u128, number.to_string())
 }
 
+/// The end of a change table, whose newest change has this number; its clock is ours.
+fn head(number: i64) -> Head {
+    Head { position: position(number), skew: ClockSkew::default(), holds_log_back: false }
+}
+
 impl SqliteSource {
     /// A source at `path`.
     pub fn new(path: impl Into<PathBuf>) -> Self {
@@ -210,7 +215,7 @@ impl Source for SqliteSource {
         let names = Names::new(capture);
         self.sql("looking at the change table", move |db| {
             let token = capture::token(db, &names)?;
-            let head = Head { position: position(capture::head(db, &names)?), skew: ClockSkew::default() };
+            let head = head(capture::head(db, &names)?);
             let point = match token {
                 None => None,
                 Some(token) => Some(CapturePoint {
@@ -273,9 +278,7 @@ impl Source for SqliteSource {
         sink: Arc<dyn SnapshotSink>,
         _: &Events,
     ) -> Result<()> {
-        // Without a capture point no name matters: the number is 0.
-        let names = capture.map_or_else(Names::none, Names::new);
-        snapshot::run(self.path.clone(), names, tables, sink).await
+        snapshot::run(self.path.clone(), capture.map(Names::new), tables, sink).await
     }
 
     async fn changes(&self, start: StreamStart, _: &Events) -> Result<Box<dyn ChangeStream>> {
@@ -303,10 +306,9 @@ impl Source for SqliteSource {
         Ok(())
     }
 
-    async fn head(&self) -> Result<Head> {
-        // Whichever change table is meant: the position is only used to see a log that grows without our
-        // changes, which a change table never does.
-        Ok(Head { position: position(0), skew: ClockSkew::default() })
+    async fn head(&self, capture: &CapturePlan) -> Result<Head> {
+        let names = Names::new(capture);
+        self.sql("looking at the change table", move |db| capture::head(db, &names).map(head)).await
     }
 
     async fn waiting(&self, capture: &CapturePlan, checkpoint: &Checkpoint) -> Result<Waiting> {

@@ -30,13 +30,13 @@ enum Read {
 /// Reads tables; one chunk is read while the one before is loaded.
 pub(crate) async fn run(
     path: PathBuf,
-    names: Names,
+    names: Option<Names>,
     tables: &[TablePlan],
     sink: Arc<dyn SnapshotSink>,
 ) -> Result<()> {
     let (sender, mut received) = mpsc::channel(2);
     let plans = tables.to_vec();
-    let reader = tokio::task::spawn_blocking(move || read_all(&path, &names, &plans, &sender));
+    let reader = tokio::task::spawn_blocking(move || read_all(&path, names.as_ref(), &plans, &sender));
     while let Some(read) = received.recv().await {
         match read {
             Read::Rows(table, rows) => sink.rows(table, rows).await?,
@@ -48,12 +48,17 @@ pub(crate) async fn run(
         .map_err(|e| AdapterError::Io { what: "reading the snapshot".into(), reason: e.to_string() })?
 }
 
-fn read_all(path: &Path, names: &Names, plans: &[TablePlan], sender: &mpsc::Sender<Read>) -> Result<()> {
+fn read_all(
+    path: &Path,
+    names: Option<&Names>,
+    plans: &[TablePlan],
+    sender: &mpsc::Sender<Read>,
+) -> Result<()> {
     let db = open(path)?;
     let failed = |e| source_error(path, "reading the snapshot", e);
     db.execute_batch("BEGIN").map_err(failed)?;
     // The first read fixes the state that all others see.
-    let newest = head(&db, names).map_err(failed)?;
+    let newest = names.map_or(Ok(0), |names| head(&db, names)).map_err(failed)?;
     let mark = SnapshotMark { text: newest.to_string(), complete_at: position(newest) };
     for (table, plan) in plans.iter().enumerate() {
         let go_on = read_rows(
