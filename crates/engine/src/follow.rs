@@ -58,6 +58,8 @@ struct Follower<'a> {
     stopping: Option<String>,
     merged: bool,
     rereading: Option<Rereading>,
+    /// What was given up, until no batch is open in which it could be removed.
+    given_up: Option<Rereading>,
     /// When it is next seen whether a table is to be read again.
     next_ask: Instant,
 }
@@ -90,6 +92,7 @@ pub(crate) async fn follow(context: &Context, following: Following) -> std::resu
         stopping: None,
         merged: false,
         rereading: None,
+        given_up: None,
         next_ask: Instant::now() + ASKED_EVERY,
     };
     let done = follower.stream(following).await;
@@ -138,6 +141,7 @@ impl Follower<'_> {
                 return Ok(Outcome::Stopped { by });
             }
             self.replace_when_quiet().await?;
+            self.remove_given_up().await?;
             if self.note_arrived && !self.batcher.in_transaction() && self.rereading.is_none() {
                 return Ok(Outcome::CaughtUp);
             }
@@ -150,7 +154,7 @@ impl Follower<'_> {
                     self.begin_rereading().await?;
                 }
                 Woken::Loaded(Ok(())) => {}
-                Woken::Loaded(Err(error)) => self.give_up_rereading(&error.to_string()).await?,
+                Woken::Loaded(Err(error)) => self.give_up_rereading(&error.to_string()),
                 Woken::Stop(by) => {
                     self.context.say(Event::Stopping { by: by.clone() });
                     self.stopping = Some(by);
@@ -168,8 +172,7 @@ impl Follower<'_> {
         if let Some(rereading) = &mut self.rereading
             && !rereading.keep(&segment)?
         {
-            self.give_up_rereading("too much changed in the table while it was read (more than 1 GiB)")
-                .await?;
+            self.give_up_rereading("too much changed in the table while it was read (more than 1 GiB)");
         }
         self.note_arrived |= self.note.as_ref().is_some_and(|note| segment.notes.contains(note));
         self.changes_in_batch += segment.blocks.iter().map(|b| b.len() as u64).sum::<u64>();
@@ -179,7 +182,8 @@ impl Follower<'_> {
 
     /// Begins to read the next table again that someone asked for.
     async fn begin_rereading(&mut self) -> Result<()> {
-        if self.rereading.is_some() {
+        // One at a time; and room for it cannot be made while a batch is open.
+        if self.rereading.is_some() || self.given_up.is_some() || self.merge.is_some() {
             return Ok(());
         }
         let name = &self.context.pipeline.name;
@@ -196,14 +200,26 @@ impl Follower<'_> {
         Ok(())
     }
 
-    async fn give_up_rereading(&mut self, why: &str) -> Result<()> {
-        let Some(rereading) = self.rereading.take() else { return Ok(()) };
-        let (pipeline, table) = (&self.context.pipeline, rereading.plan.table().to_string());
-        pipeline.target.drop_again(&rereading.plan).await?;
-        self.context.state.answer_again(&pipeline.name, &table, why);
+    fn give_up_rereading(&mut self, why: &str) {
+        let Some(rereading) = self.rereading.take() else { return };
+        let table = rereading.plan.table().to_string();
+        self.context.state.answer_again(&self.context.pipeline.name, &table, why);
         let message = format!("{table} was not read again: {why}. Its rows are as they were");
         self.context.say(Event::Warning { message });
-        Ok(())
+        self.given_up = Some(rereading);
+    }
+
+    /// The target has one writer: while a batch is open, nothing else can be changed in it.
+    async fn remove_given_up(&mut self) -> Result<()> {
+        match self.given_up.take() {
+            Some(rereading) if self.merge.is_none() => {
+                rereading.remove(self.context.pipeline.target.as_ref()).await
+            }
+            kept => {
+                self.given_up = kept;
+                Ok(())
+            }
+        }
     }
 
     /// On a quiet source no batch comes: then the loaded rows take their place in one of their own.

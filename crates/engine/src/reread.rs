@@ -20,6 +20,7 @@ use moorage_core::plan::TablePlan;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Instant;
+use tokio::sync::RwLock;
 use tokio::task::JoinHandle;
 
 /// A table that is being read again.
@@ -30,10 +31,13 @@ pub(crate) struct Rereading {
     mark: Option<SnapshotMark>,
     rows: Arc<AtomicU64>,
     began: Instant,
+    /// Whether rows may still be loaded. Once the room beside the table is gone, they would end up in the table.
+    open: Arc<RwLock<bool>>,
 }
 
 struct Beside {
     target: Arc<dyn Target>,
+    open: Arc<RwLock<bool>>,
     plan: TablePlan,
     rows: Arc<AtomicU64>,
     mark: Mutex<Option<SnapshotMark>>,
@@ -42,6 +46,13 @@ struct Beside {
 #[async_trait]
 impl SnapshotSink for Beside {
     async fn rows(&self, _: usize, rows: RecordBatch) -> moorage_adapter::Result<()> {
+        let open = self.open.read().await;
+        if !*open {
+            return Err(AdapterError::refused(
+                "loading rows beside a table",
+                "reading it again was given up",
+            ));
+        }
         let count = rows.num_rows() as u64;
         self.target.load(&self.plan, rows).await?;
         self.rows.fetch_add(count, Ordering::Relaxed);
@@ -62,9 +73,23 @@ impl Rereading {
         pipeline.target.create_again(&pipeline.name, plan).await?;
         events(Event::ReadingAgain { table: plan.table().to_string() });
         let rows = Arc::new(AtomicU64::new(0));
-        let work = read(pipeline.clone(), plan.clone(), rows.clone(), events.clone());
-        let task = tokio::spawn(work);
-        Ok(Self { plan: plan.clone(), spool, task, mark: None, rows, began: Instant::now() })
+        let open = Arc::new(RwLock::new(true));
+        let sink = Arc::new(Beside {
+            target: pipeline.target.clone(),
+            open: open.clone(),
+            plan: plan.clone(),
+            rows: rows.clone(),
+            mark: Mutex::default(),
+        });
+        let task = tokio::spawn(read(pipeline.clone(), plan.clone(), sink, events.clone()));
+        Ok(Self { plan: plan.clone(), spool, task, mark: None, rows, began: Instant::now(), open })
+    }
+
+    /// Ends it and removes what was loaded. No batch may be open, because loads wait for it.
+    pub(crate) async fn remove(self, target: &dyn Target) -> Result<()> {
+        self.task.abort();
+        *self.open.write().await = false;
+        Ok(target.drop_again(&self.plan).await?)
     }
 
     /// Keeps the table's changes; `false` if there are too many.
@@ -124,15 +149,9 @@ impl Drop for Rereading {
 async fn read(
     pipeline: Pipeline,
     plan: TablePlan,
-    rows: Arc<AtomicU64>,
+    sink: Arc<Beside>,
     events: Events,
 ) -> moorage_adapter::Result<SnapshotMark> {
-    let sink = Arc::new(Beside {
-        target: pipeline.target.clone(),
-        plan: plan.clone(),
-        rows,
-        mark: Mutex::default(),
-    });
     let capture = pipeline.capture();
     pipeline.source.snapshot(std::slice::from_ref(&plan), Some(&capture), sink.clone(), &events).await?;
     pipeline.target.ready_again(&plan).await?;

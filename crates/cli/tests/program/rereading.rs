@@ -77,3 +77,22 @@ fn a_run_that_was_killed_meanwhile_reads_the_table_when_it_is_started_again() {
     project.assert_same("vessels", "vessels");
     project.moorage(&["verify"]).expect(0, &["both sides agree"]);
 }
+
+/// Asked for in the middle of a transaction that is merged in parts, it begins when that is done.
+#[test]
+fn it_waits_for_a_large_transaction_to_be_merged() {
+    let quay = Quay::new(
+        "CREATE TABLE berths (id INTEGER PRIMARY KEY, n INTEGER); CREATE TABLE stays (id INTEGER PRIMARY KEY)",
+    );
+    quay.change("INSERT INTO berths VALUES (1, 1)");
+    quay.catch_up();
+    quay.change("WITH RECURSIVE c(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM c WHERE i < 400000) INSERT INTO stays SELECT i FROM c");
+    let mut running = quay.start(&["run"]);
+    running.wait_for("following changes");
+    assert_eq!(quay.value::<i64>("SELECT count(*) FROM stays"), 0, "it is still being merged");
+    quay.moorage(&["resnapshot", "berths"]).expect(0, &["main.berths was read again"]);
+    assert_eq!(quay.value::<i64>("SELECT count(*) FROM stays"), 400_000);
+    running.signal("INT");
+    assert_eq!(running.end(), 0, "{}", running.log());
+    quay.assert_follows(&["berths", "stays"]);
+}
