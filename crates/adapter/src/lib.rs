@@ -15,9 +15,11 @@ pub use error::{AdapterError, Layer, Result};
 pub use events::{Event, Events, Step};
 pub use look::{RowOrder, Sample, SourceLook, Tail, TailFrom, TargetLook};
 pub use source::{
-    CapturePlan, CaptureState, ChangeStream, Head, Prepared, Removed, SegmentSender, SnapshotMark,
-    SnapshotSink, Source, SourceAddress, StreamStart, StreamTable, StreamedSegment, Waiting, segment_channel,
+    CapturePlan, CaptureState, ChangeStream, Head, Inspected, Prepared, Removed, SegmentSender, SetUp,
+    SnapshotMark, SnapshotSink, Source, SourceAddress, StreamStart, StreamTable, StreamedSegment, Waiting,
+    segment_channel,
 };
 pub use target::{
-    ExistingTable, LoadedTable, Merge, StoredTable, TableProgress, TableState, Target, TargetAddress,
+    ExistingTable, LoadedTable, Merge, StoredTable, Surveyed, TableProgress, TableState, Target,
+    TargetAddress,
 };

@@ -8,7 +8,7 @@ use moorage_core::change::{Segment, Transaction};
 use moorage_core::checkpoint::{CapturePoint, Checkpoint, Durable, SourceIdentity};
 use moorage_core::finding::Finding;
 use moorage_core::lag::ClockSkew;
-use moorage_core::plan::{SourceTable, TablePlan};
+use moorage_core::plan::{Plan, SourceTable, TablePlan};
 use moorage_core::{Position, TableSchema};
 use serde::Serialize;
 use std::sync::Arc;
@@ -51,6 +51,30 @@ pub struct CapturePlan {
     pub publication_named: bool,
     /// A text to leave beside the capture point, to know it again.
     pub token: String,
+}
+
+/// What is to be inspected.
+#[derive(Clone, Copy, Debug)]
+pub struct Inspected<'a> {
+    /// What is in the source.
+    pub found: &'a [SourceTable],
+    /// What a run would carry of it.
+    pub plan: &'a Plan,
+}
+
+/// What a set-up script is for.
+#[derive(Clone, Copy, Debug)]
+pub struct SetUp<'a> {
+    /// The pipeline.
+    pub pipeline: &'a str,
+    /// The role it is for; the one of the project file if not given.
+    pub role: Option<&'a str>,
+    /// Whether it is to take back what the other one does.
+    pub undo: bool,
+    /// What is in the source.
+    pub found: &'a [SourceTable],
+    /// What a run would carry of it.
+    pub plan: &'a Plan,
 }
 
 /// What there is of a capture point.
@@ -205,8 +229,13 @@ pub trait Source: Send + Sync {
     /// Where it is.
     async fn address(&self) -> Result<SourceAddress>;
 
-    /// Looks at everything a pipeline needs, each finding with what mends it.
-    async fn inspect(&self, capture: &CapturePlan) -> Result<Vec<Finding>>;
+    /// Looks at everything a pipeline needs, each finding with what mends it. Tries things and takes them back
+    /// where that does not disturb anyone; leaves nothing behind.
+    async fn inspect(&self, capture: &CapturePlan, inspected: &Inspected<'_>) -> Result<Vec<Finding>>;
+
+    /// The statements for the source's administrator that let a pipeline do its work, with no right more than it
+    /// needs, or that take this back.
+    async fn set_up_script(&self, capture: &CapturePlan, set_up: &SetUp<'_>) -> Result<String>;
 
     /// The tables that are there, not the system's own.
     async fn discover(&self) -> Result<Vec<SourceTable>>;

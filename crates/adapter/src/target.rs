@@ -30,6 +30,17 @@ pub struct ExistingTable {
     pub owner: Option<String>,
 }
 
+/// What there is of a planned table.
+#[derive(Clone, Debug, Default)]
+pub struct Surveyed {
+    /// The table, if there is one of that name.
+    pub existing: Option<ExistingTable>,
+    /// How far the pipeline has brought it, if it made it.
+    pub state: Option<TableState>,
+    /// Why it could not be made or taken over, with the way out.
+    pub problem: Option<String>,
+}
+
 /// How far a table has come.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
@@ -124,11 +135,30 @@ pub trait Target: Send + Sync {
     /// How it declares and compares names and types.
     fn dialect(&self) -> &(dyn TargetDialect + Sync);
 
-    /// Looks at everything a pipeline needs.
-    async fn inspect(&self) -> Result<Vec<Finding>>;
-
     /// The table of this name, if there is one.
     async fn describe(&self, table: &str) -> Result<Option<ExistingTable>>;
+
+    /// What there is of planned tables, in their order. Changes nothing.
+    async fn survey(&self, pipeline: &str, plans: &[TablePlan]) -> Result<Vec<Surveyed>> {
+        let stored = self.tables(pipeline).await?;
+        let mut all = Vec::with_capacity(plans.len());
+        for plan in plans {
+            let problem = self.check(pipeline, plan).await.err().map(|e| e.to_string());
+            let state = stored.iter().find(|s| s.plan.target == plan.target).map(|s| s.state);
+            all.push(Surveyed { existing: self.describe(&plan.target).await?, state, problem });
+        }
+        Ok(all)
+    }
+
+    /// The names of all tables that are there, Moorage's own left out.
+    async fn list(&self) -> Result<Vec<String>>;
+
+    /// Writes, reads and drops a table for a look, and more that a pipeline needs; `bytes` is about what will be
+    /// written.
+    async fn probe(&self, bytes: u64) -> Result<Vec<Finding>>;
+
+    /// The statements for the target's administrator that let a pipeline do its work, or undo that.
+    fn set_up_script(&self, undo: bool) -> String;
 
     /// The statement that would make a table.
     fn definition(&self, plan: &TablePlan) -> String;

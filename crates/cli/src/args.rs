@@ -16,7 +16,7 @@ use std::time::Duration;
     after_help = "\
 Getting started:
   moorage demo                       all of it on made-up data, with nothing to install
-  write moorage.toml (see README.md), then
+  moorage init                       write a project file: asks, and tests the connection
   moorage check                      are both ends ready?
   moorage plan                       what will be made in the target?
   moorage run --until caught-up      copy, catch up, and end
@@ -67,11 +67,47 @@ pub enum Color {
 
 #[derive(Debug, Subcommand)]
 pub enum Command {
-    /// Are both ends ready? One row a finding: what, why it matters, what mends it
-    Check(Pipelines),
-    /// What is in the source: keys, rows, sizes, and what the pipeline picks
-    Tables(Pipelines),
+    /// Write a commented project file: asks on a terminal, or takes everything from options
+    #[command(after_help = "\
+Examples:
+  moorage init                                     asks, and tests the connection at once
+  moorage init --kind postgres --url postgres://moorage@db.example/harbour --password-env HARBOUR_PASSWORD \\
+               --include 'public.*' --target warehouse.db --into '{table}'
+  moorage init --kind sqlite --path harbour.db --target warehouse.db
+
+A password is never written: the file says where it comes from.")]
+    Init(InitArgs),
+    /// Are both ends ready? What was found, why it matters, what mends it
+    #[command(after_help = "\
+Examples:
+  moorage check                        every finding, grouped by end
+  moorage check -v                     with reasons also where all is well
+  moorage check --sql                  the script that makes a role with just the rights it needs
+  moorage check --sql undo             and what takes that back
+
+Safe beside a live run: what it tries, it takes back. Exit code 3: there is a blocker.")]
+    Check(CheckArgs),
+    /// What is in the source: keys, rows, sizes, columns, and what the pipeline picks
+    #[command(after_help = "\
+Examples:
+  moorage tables                                  schemas first, then tables
+  moorage tables --columns
+  moorage tables --include 'public.*' --exclude '*_tmp'    tries patterns before they are written
+  pbpaste | moorage tables --from-list -          a pasted list of names as an include list
+  moorage tables --from-list wanted.txt --write   and into the project file with it
+
+A pattern that means no table is an error that names near misses.")]
+    Tables(TablesArgs),
     /// What a run will create, map and refuse
+    #[command(after_help = "\
+Examples:
+  moorage plan                                    tables, columns, types, and how long it will take
+  moorage plan --ddl                              the statements that make the target tables
+  moorage plan --ddl-dir ddl                      one file a table; what is changed there by hand is used
+  moorage plan --example main.vessels=quay_vessels          the naming rule behind one example
+  moorage plan --example main.vessels=quay_vessels --write  and into the project file with it
+
+Exit code 3: a table is blocked.")]
     Plan(PlanArgs),
     /// Copy what is missing, then follow changes until stopped
     #[command(after_help = "\
@@ -91,6 +127,7 @@ Ctrl-C finishes the batch in hand, saves and ends; a second one ends at once. Ei
 Examples:
   moorage preview                      the first rows of every picked table
   moorage preview vessels --rows 20    of one table
+  moorage preview stays --source       as they are, before they are mapped
   moorage preview stays --target --newest 10    what the target holds")]
     Preview(PreviewArgs),
     /// One row on both sides, side by side
@@ -156,6 +193,47 @@ pub struct Pipelines {
     pub pipelines: Vec<String>,
 }
 
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Script {
+    /// What sets up
+    SetUp,
+    /// What takes that back
+    Undo,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct CheckArgs {
+    #[command(flatten)]
+    pub pipelines: Pipelines,
+    /// Print the script for the administrator instead: what sets up, or what takes that back
+    #[arg(long, value_enum, value_name = "WHICH", num_args = 0..=1, default_missing_value = "set-up")]
+    pub sql: Option<Script>,
+    /// The role that the script is for, if not the one of the project file
+    #[arg(long, value_name = "NAME", requires = "sql")]
+    pub role: Option<String>,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct TablesArgs {
+    #[command(flatten)]
+    pub pipelines: Pipelines,
+    /// List columns too
+    #[arg(long)]
+    pub columns: bool,
+    /// Try this pattern in place of the project file's; may be given several times
+    #[arg(long, value_name = "PATTERN")]
+    pub include: Vec<String>,
+    /// Exclude by this pattern too; may be given several times
+    #[arg(long, value_name = "PATTERN")]
+    pub exclude: Vec<String>,
+    /// Turn a list of names (separated by commas, blanks or lines; - for standard input) into an include list
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["include", "exclude", "columns"])]
+    pub from_list: Option<PathBuf>,
+    /// Write the list into the project file
+    #[arg(long, requires = "from_list")]
+    pub write: bool,
+}
+
 #[derive(Debug, ClapArgs)]
 pub struct PlanArgs {
     #[command(flatten)]
@@ -163,6 +241,77 @@ pub struct PlanArgs {
     /// Print the statements that make the target tables
     #[arg(long)]
     pub ddl: bool,
+    /// Write them into this folder, one file a table; files that were changed by hand are left alone
+    #[arg(long, value_name = "DIR", conflicts_with = "ddl")]
+    pub ddl_dir: Option<PathBuf>,
+    /// Find the naming rule behind one example, and try it on all picked tables
+    #[arg(long, value_name = "TABLE=TARGET", conflicts_with_all = ["ddl", "ddl_dir"])]
+    pub example: Option<String>,
+    /// Write the rule that was found into the project file
+    #[arg(long, requires = "example")]
+    pub write: bool,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Kind {
+    /// A PostgreSQL server
+    Postgres,
+    /// A SQLite file
+    Sqlite,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum CaptureWay {
+    /// From the source's own log
+    Log,
+    /// From change tables that triggers fill
+    Trigger,
+}
+
+#[derive(Debug, Default, ClapArgs)]
+pub struct InitArgs {
+    /// Which system rows come from
+    #[arg(long, value_enum)]
+    pub kind: Option<Kind>,
+    /// Where a PostgreSQL source is: postgres://user@host:port/database
+    #[arg(long, conflicts_with = "path")]
+    pub url: Option<String>,
+    /// Where a SQLite source is
+    #[arg(long, value_name = "FILE")]
+    pub path: Option<String>,
+    /// The environment variable with the password
+    #[arg(long, value_name = "NAME", group = "password")]
+    pub password_env: Option<String>,
+    /// The file with the password
+    #[arg(long, value_name = "FILE", group = "password")]
+    pub password_file: Option<String>,
+    /// The program, with arguments, that prints the password
+    #[arg(long, value_name = "COMMAND", group = "password")]
+    pub password_command: Option<String>,
+    /// How changes are captured
+    #[arg(long, value_enum)]
+    pub capture: Option<CaptureWay>,
+    /// Tables that are carried; may be given several times
+    #[arg(long, value_name = "PATTERN")]
+    pub include: Vec<String>,
+    /// Tables that are not; may be given several times
+    #[arg(long, value_name = "PATTERN")]
+    pub exclude: Vec<String>,
+    /// The target's SQLite file
+    #[arg(long, value_name = "FILE")]
+    pub target: Option<String>,
+    /// How target tables are named, such as {schema}_{table}
+    #[arg(long, value_name = "NAMING")]
+    pub into: Option<String>,
+    /// The pipeline's name
+    #[arg(long, value_name = "NAME")]
+    pub pipeline: Option<String>,
+    /// Write the file without trying the connection
+    #[arg(long)]
+    pub no_connection: bool,
+    /// Replace a project file that is there
+    #[arg(long)]
+    pub force: bool,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -200,6 +349,9 @@ pub struct PreviewArgs {
     /// How many rows
     #[arg(long, value_name = "N", default_value_t = 5)]
     pub rows: usize,
+    /// Show the source's rows as they are, without mapping
+    #[arg(long, conflicts_with = "target")]
+    pub source: bool,
     /// Show what the target holds instead
     #[arg(long)]
     pub target: bool,

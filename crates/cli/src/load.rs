@@ -4,7 +4,7 @@ use crate::args::Global;
 use crate::exit::Failure;
 use moorage_adapter::{Source, Target};
 use moorage_core::project::{
-    Capture, Project, SecretConfig, SourceConfig, SourceKind, TargetConfig, TargetKind,
+    Capture, Project, SecretConfig, SourceConfig, SourceKind, TargetConfig, TargetKind, findings,
 };
 use moorage_engine::Pipeline;
 use moorage_postgres::{PostgresAddress, PostgresSource, PostgresTriggerSource};
@@ -46,8 +46,11 @@ pub fn pipelines(global: &Global, wanted: &[String]) -> Result<Vec<Pipeline>, Fa
             Ok(Pipeline {
                 name: name.clone(),
                 config: config.clone(),
-                source: open_source(file, &folder, config.source.get_ref(), source, connections)?,
+                source: open_source(file, &folder, config.source.get_ref(), source, connections, None)?,
                 target: open_target(&folder, target),
+                connections,
+                ddl_folder: config.ddl_dir.as_ref().map(|d| folder.join(d)),
+                project_findings: findings(config.source.get_ref(), source),
                 state_folder: folder.join(".moorage"),
             })
         })
@@ -57,7 +60,7 @@ pub fn pipelines(global: &Global, wanted: &[String]) -> Result<Vec<Pipeline>, Fa
 fn project(file: &Path) -> Result<Project, Failure> {
     let text = std::fs::read_to_string(file).map_err(|e| {
         Failure::Usage(format!(
-            "project file {}: {e}. Name one with --file, or write a moorage.toml here (README.md shows one)",
+            "project file {}: {e}. Name one with --file, or let `moorage init` write one here",
             file.display()
         ))
     })?;
@@ -81,6 +84,18 @@ pub fn pipeline(global: &Global, wanted: Option<&String>) -> Result<Pipeline, Fa
     }
 }
 
+/// One pipeline where at most one was named.
+///
+/// # Errors
+/// As for [`pipeline`].
+pub fn only(global: &Global, wanted: &[String]) -> Result<Pipeline, Failure> {
+    match wanted {
+        [] => pipeline(global, None),
+        [one] => pipeline(global, Some(one)),
+        _ => Err(Failure::Usage("name one pipeline".into())),
+    }
+}
+
 /// A source by its name in the project file; the only one if none is named.
 ///
 /// # Errors
@@ -98,22 +113,28 @@ pub fn source(global: &Global, name: Option<&String>) -> Result<(String, Arc<dyn
         let asked = name.map_or("name one of the sources".into(), |n| format!("there is no source {n}"));
         return Err(Failure::Usage(format!("{}: {asked}; there is {known}", file.display())));
     };
-    Ok((name.clone(), open_source(file, &folder_of(file), name, config, 1)?))
+    Ok((name.clone(), open_source(file, &folder_of(file), name, config, 1, None)?))
 }
 
-fn folder_of(file: &Path) -> PathBuf {
+/// The folder that paths in a project file are relative to.
+pub fn folder_of(file: &Path) -> PathBuf {
     match file.parent() {
         Some(parent) if !parent.as_os_str().is_empty() => parent.into(),
         _ => PathBuf::from("."),
     }
 }
 
-fn open_source(
+/// A source as the project file describes it; with a password from elsewhere, if one is given.
+///
+/// # Errors
+/// If its address is wrong, or its password cannot be had.
+pub fn open_source(
     file: &Path,
     folder: &Path,
     name: &str,
     config: &SourceConfig,
     connections: usize,
+    password: Option<SecretString>,
 ) -> Result<Arc<dyn Source>, Failure> {
     if *config.kind.get_ref() == SourceKind::Sqlite {
         let path = config.path.as_ref().map(|p| p.get_ref().as_str()).unwrap_or_default();
@@ -122,7 +143,9 @@ fn open_source(
     let url = config.url.as_ref().map(|u| u.get_ref().as_str()).unwrap_or_default();
     let mut address = PostgresAddress::parse(url)
         .map_err(|e| Failure::Usage(format!("{}: source {name}: {e}", file.display())))?;
-    if let Some(secret) = &config.password {
+    if let Some(password) = password {
+        address.password = Some(password);
+    } else if let Some(secret) = &config.password {
         address.password = Some(look_up(folder, name, secret.get_ref())?);
     }
     if let Some(mode) = config.sslmode {

@@ -2,6 +2,7 @@
 
 mod args;
 mod commands;
+mod edit;
 mod exit;
 mod load;
 mod render;

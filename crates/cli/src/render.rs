@@ -55,13 +55,16 @@ pub fn table(global: &Global, head: &[&str]) -> Table {
         table.force_no_tty();
     }
     let bold = colored(global);
-    table.set_header(head.iter().map(|h| {
+    let head = head.iter().map(|h| {
         let cell = match h.strip_prefix('>') {
             Some(number) => right(number),
             None => Cell::new(h),
         };
         if bold { cell.add_attribute(Attribute::Bold) } else { cell }
-    }));
+    });
+    if head.len() > 0 {
+        table.set_header(head);
+    }
     for column in table.column_iter_mut() {
         column.set_padding((0, 2));
     }
@@ -69,6 +72,11 @@ pub fn table(global: &Global, head: &[&str]) -> Table {
         table.set_width(4000);
     }
     table
+}
+
+/// A heading on stdout.
+pub fn bold(global: &Global, text: &str) -> String {
+    if colored(global) { format!("\u{1b}[1m{text}\u{1b}[0m") } else { text.into() }
 }
 
 /// A step of something longer, with the command it stands for; a line of its own on stderr.

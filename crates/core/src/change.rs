@@ -5,6 +5,7 @@
 //! batches; kinds, order and transactions stand in columns beside them.
 
 use crate::column::RowsBuilder;
+use crate::counters::Operations;
 use crate::position::Position;
 use crate::schema::TableSchema;
 use arrow::array::RecordBatch;
@@ -78,9 +79,83 @@ pub struct ChangeBlock {
     unchanged: HashMap<u32, Unchanged>,
     transactions: Vec<(usize, Arc<Transaction>)>,
     bytes: usize,
+    /// What was read, where a filter left fewer changes or other kinds of them.
+    read: Option<Operations>,
+    blind: bool,
+}
+
+/// What became of a change when a block was mapped.
+#[derive(Clone, Debug)]
+pub struct MappedChange {
+    /// Its number in the block before.
+    pub at: usize,
+    /// What happened, for the target.
+    pub kind: ChangeKind,
+    /// The row of its new image.
+    pub new: Option<usize>,
+    /// The row of its old image.
+    pub old: Option<usize>,
+    /// The columns of the new image that the log did not carry.
+    pub unchanged: Option<Unchanged>,
 }
 
 impl ChangeBlock {
+    /// How many changes of each kind were read for this block, also those that a filter kept away.
+    pub fn read(&self) -> Operations {
+        self.read.unwrap_or_else(|| {
+            let mut read = Operations::default();
+            self.entries.iter().for_each(|e| read.count(e.kind));
+            read
+        })
+    }
+
+    /// Whether updates and deletes may be about rows that a filter kept away, because the log does not say how
+    /// rows were before.
+    pub fn is_blind(&self) -> bool {
+        self.blind
+    }
+
+    /// The block with its changes mapped: `changes` in the same order, with images of another structure.
+    #[must_use]
+    pub fn mapped(
+        &self,
+        schema: Arc<TableSchema>,
+        changes: Vec<MappedChange>,
+        new: RecordBatch,
+        old: RecordBatch,
+        read: Operations,
+        blind: bool,
+    ) -> Self {
+        let mut block = Self {
+            schema,
+            entries: Vec::with_capacity(changes.len()),
+            new,
+            old,
+            unchanged: HashMap::new(),
+            transactions: Vec::new(),
+            bytes: self.bytes,
+            read: Some(read),
+            blind,
+        };
+        for (to, change) in changes.into_iter().enumerate() {
+            let before = self.entries[change.at];
+            if let Some(transaction) = self.transaction(change.at)
+                && !block.transactions.last().is_some_and(|(_, last)| Arc::ptr_eq(last, transaction))
+            {
+                block.transactions.push((to, transaction.clone()));
+            }
+            block.unchanged.extend(change.unchanged.map(|u| (to as u32, u)));
+            block.entries.push(Entry {
+                kind: change.kind,
+                order: before.order,
+                new: change.new.map(|row| row as u32),
+                old: change.old.map(|row| row as u32),
+                old_is_whole: before.old_is_whole && change.old.is_some(),
+            });
+        }
+        block
+    }
+
     /// The table's structure when the changes were made.
     pub fn schema(&self) -> &Arc<TableSchema> {
         &self.schema
@@ -159,7 +234,7 @@ impl ChangeBlock {
     ) -> Self {
         let BlockAbout { entries, unchanged, transactions, bytes } = about;
         let transactions = transactions.into_iter().map(|(at, t)| (at, Arc::new(t))).collect();
-        Self { schema, entries, new, old, unchanged, transactions, bytes }
+        Self { schema, entries, new, old, unchanged, transactions, bytes, read: None, blind: false }
     }
 
     /// The same block with only the changes of transactions that `keep` says yes to.
@@ -185,6 +260,7 @@ impl ChangeBlock {
         self.entries = kept.into_iter().map(|i| self.entries[i]).collect();
         self.transactions = transactions;
         self.unchanged = unchanged;
+        self.read = None;
         self
     }
 }
@@ -277,6 +353,8 @@ impl ChangeBlockBuilder {
             unchanged: self.unchanged,
             transactions: self.transactions,
             bytes: self.bytes.max(least),
+            read: None,
+            blind: false,
         })
     }
 }

@@ -152,7 +152,8 @@ impl ColumnBuilder {
         true
     }
 
-    fn finish(&mut self) -> ArrayRef {
+    /// Takes the values out.
+    pub fn finish(&mut self) -> ArrayRef {
         match self {
             Self::Bool(b) => Arc::new(b.finish()),
             Self::Int16(b) => Arc::new(b.finish()),

@@ -44,7 +44,7 @@ impl AddAssign for Operations {
     }
 }
 
-/// What became of the changes that were read for a table. `read.total() == merged + reduced`.
+/// What became of the changes that were read for a table. `read.total() == merged + reduced + filtered`.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct TableCounters {
     /// Changes read from the stream, by kind.
@@ -53,6 +53,9 @@ pub struct TableCounters {
     pub merged: u64,
     /// Changes that a later change of the same row in the same batch made unnecessary.
     pub reduced: u64,
+    /// Changes of rows that a filter keeps away.
+    #[serde(default)]
+    pub filtered: u64,
 }
 
 impl AddAssign for TableCounters {
@@ -60,5 +63,6 @@ impl AddAssign for TableCounters {
         self.read += other.read;
         self.merged += other.merged;
         self.reduced += other.reduced;
+        self.filtered += other.filtered;
     }
 }

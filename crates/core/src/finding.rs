@@ -9,56 +9,139 @@ pub enum Severity {
     /// As it should be.
     Ok,
     /// A run works, but someone should know.
-    Note,
-    /// A run would fail.
-    Problem,
+    Warning,
+    /// A run would fail, or leave something out.
+    Blocker,
+}
+
+impl Severity {
+    /// The word for people.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Ok => "ok",
+            Self::Warning => "warning",
+            Self::Blocker => "blocker",
+        }
+    }
+}
+
+/// Which end of a pipeline a finding is about.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum End {
+    /// The project file itself.
+    Project,
+    /// Where rows come from.
+    Source,
+    /// Where they go.
+    Target,
+}
+
+/// What mends a finding.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Fix {
+    /// Statements to run in that end's database, in order; each without a semicolon at its end.
+    pub statements: Vec<String>,
+    /// What else is to be done, in words, after them; empty if nothing.
+    pub step: String,
+}
+
+impl Fix {
+    /// Nothing needs mending.
+    pub fn none() -> Self {
+        Self::default()
+    }
+
+    /// Statements alone.
+    pub fn run<T: Into<String>>(statements: impl IntoIterator<Item = T>) -> Self {
+        Self { statements: statements.into_iter().map(Into::into).collect(), step: String::new() }
+    }
+
+    /// A step in words alone.
+    pub fn step(step: impl Into<String>) -> Self {
+        Self { statements: Vec::new(), step: step.into() }
+    }
+
+    /// And then a step in words.
+    #[must_use]
+    pub fn then(self, step: impl Into<String>) -> Self {
+        Self { step: step.into(), ..self }
+    }
+
+    /// Whether there is nothing to be done.
+    pub fn is_none(&self) -> bool {
+        self.statements.is_empty() && self.step.is_empty()
+    }
 }
 
 /// One row of `check`.
 #[derive(Clone, Debug, Serialize)]
 pub struct Finding {
+    /// Which end it is about.
+    pub end: End,
     /// How bad it is.
     pub severity: Severity,
-    /// What was looked at: `log level`, `rights`, a table.
-    pub subject: String,
+    /// What was looked at, in a word that stays the same: `wal_level`.
+    pub check: &'static str,
+    /// The table it is about, if it is about one.
+    pub table: Option<String>,
     /// What was found.
     pub found: String,
-    /// Why it matters; empty where all is well.
+    /// Why it matters; may be empty where all is well.
     pub why: String,
-    /// The statement or step that mends it; empty where none is needed.
-    pub fix: String,
+    /// What mends it.
+    pub fix: Fix,
 }
 
 impl Finding {
     /// All is well.
-    pub fn ok(subject: impl Into<String>, found: impl Into<String>) -> Self {
-        let (why, fix) = (String::new(), String::new());
-        Self { severity: Severity::Ok, subject: subject.into(), found: found.into(), why, fix }
+    pub fn ok(end: End, check: &'static str, found: impl Into<String>) -> Self {
+        let (found, why) = (found.into(), String::new());
+        Self { end, severity: Severity::Ok, check, table: None, found, why, fix: Fix::none() }
     }
 
     /// Worth knowing.
-    pub fn note(
-        subject: impl Into<String>,
+    pub fn warning(
+        end: End,
+        check: &'static str,
         found: impl Into<String>,
         why: impl Into<String>,
-        fix: impl Into<String>,
+        fix: Fix,
     ) -> Self {
-        Self {
-            severity: Severity::Note,
-            subject: subject.into(),
-            found: found.into(),
-            why: why.into(),
-            fix: fix.into(),
-        }
+        Self { severity: Severity::Warning, why: why.into(), fix, ..Self::ok(end, check, found) }
     }
 
     /// A run would fail.
-    pub fn problem(
-        subject: impl Into<String>,
+    pub fn blocker(
+        end: End,
+        check: &'static str,
         found: impl Into<String>,
         why: impl Into<String>,
-        fix: impl Into<String>,
+        fix: Fix,
     ) -> Self {
-        Self { severity: Severity::Problem, ..Self::note(subject, found, why, fix) }
+        Self { severity: Severity::Blocker, ..Self::warning(end, check, found, why, fix) }
+    }
+
+    /// The same about a table.
+    #[must_use]
+    pub fn about(self, table: impl ToString) -> Self {
+        Self { table: Some(table.to_string()), ..self }
+    }
+
+    /// The same with a reason to know it.
+    #[must_use]
+    pub fn because(self, why: impl Into<String>) -> Self {
+        Self { why: why.into(), ..self }
+    }
+}
+
+/// Takes a reason apart that ends in a statement: the reason, and what mends it.
+pub fn reason_and_fix(text: &str) -> (String, Fix) {
+    match text.split_once(" Run in the source: ") {
+        Some((why, statements)) => {
+            let statements = statements.split("; ").filter(|s| !s.is_empty());
+            (why.trim_end_matches('.').to_string(), Fix::run(statements))
+        }
+        None => (text.to_string(), Fix::none()),
     }
 }

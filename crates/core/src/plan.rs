@@ -1,11 +1,13 @@
 //! The plan: what a run makes in the target for each picked table, and what it refuses.
 
+use crate::mapping::{Mapper, Mapping, Output};
+use crate::naming::Naming;
 use crate::pick::{Picker, TableRule};
 use crate::project::{ExistingRows, PipelineConfig};
 use crate::schema::{Column, RowIdentity, TableName, TableSchema};
 use crate::sql::quote_ident;
 use serde::{Deserialize, Serialize};
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 use std::sync::Arc;
 
 /// What a source's log says about which row was updated or deleted.
@@ -36,6 +38,47 @@ pub struct SourceColumn {
     pub generated: bool,
     /// Why its values cannot be carried exactly, with the way out other than dropping it.
     pub refused: Option<String>,
+    /// Whether the log may leave out its value where that is large and did not change.
+    pub may_be_left_out: bool,
+}
+
+/// What a source's table is.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum TableKind {
+    /// Rows of its own, permanently.
+    #[default]
+    Table,
+    /// Only a roof over partitions, which hold the rows.
+    Partitioned,
+    /// Rows that are elsewhere.
+    Foreign,
+    /// Rows of one session.
+    Temporary,
+    /// Rows that are made up from others when asked for.
+    View,
+    /// Rows that are made up from others now and then.
+    MaterializedView,
+}
+
+impl TableKind {
+    /// Why such a thing cannot be carried.
+    pub fn why_not(self) -> Option<&'static str> {
+        match self {
+            Self::Table => None,
+            Self::Partitioned => {
+                Some("it is partitioned: its partitions hold the rows, and are carried one by one")
+            }
+            Self::Foreign => Some(
+                "it is a foreign table: its rows are elsewhere, and so are their changes. Carry it from there",
+            ),
+            Self::Temporary => Some("it is temporary: its rows belong to one session and are not in the log"),
+            Self::View => Some("it is a view: it has no rows of its own. Carry the tables it reads"),
+            Self::MaterializedView => Some(
+                "it is a materialized view: what refreshing it changes is not captured. Carry the tables it reads",
+            ),
+        }
+    }
 }
 
 /// A table as the source describes it.
@@ -43,12 +86,16 @@ pub struct SourceColumn {
 pub struct SourceTable {
     /// Its name.
     pub name: TableName,
+    /// What it is.
+    pub kind: TableKind,
     /// The source's own number for it; another table of the same name has another one.
     pub id: u64,
     /// All columns.
     pub columns: Vec<SourceColumn>,
     /// What the log says about rows.
     pub identity: LogIdentity,
+    /// The source's own word for that: `default`, `full`, `index`, `nothing`.
+    pub identity_word: &'static str,
     /// About how many rows; `None` if the source does not know.
     pub row_estimate: Option<u64>,
     /// About its size in the source, in bytes, without indexes; `None` if the source does not know.
@@ -62,6 +109,16 @@ pub struct SourceTable {
 }
 
 impl SourceTable {
+    /// Why no pattern picks it, so that only its full name does, if so; and the way out.
+    pub fn not_by_pattern(&self) -> Option<String> {
+        if let Some(pipeline) = &self.written_by {
+            return Some(format!(
+                "pipeline {pipeline} writes it: picked only by its full name, not by a pattern"
+            ));
+        }
+        self.kind.why_not().map(str::to_string)
+    }
+
     /// A text that changes when the table's structure does: columns with types, identity, number.
     pub fn fingerprint(&self) -> String {
         let columns: Vec<String> = self
@@ -106,13 +163,22 @@ pub struct PlannedColumn {
     pub name: String,
     /// How the target declares it.
     pub declared: Declared,
+    /// What a conversion loses, if the project file asked for one that may.
+    #[serde(default)]
+    pub loses: Option<String>,
 }
 
-/// A table that will be carried. `columns` and the schema's columns correspond one by one.
+/// A table that will be carried. `columns`, the outputs of `mapping` and the columns of `mapped` correspond one
+/// by one.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(from = "stored::StoredPlan")]
 pub struct TablePlan {
-    /// The source's structure, only the carried columns.
+    /// The source's structure, only the columns that are read.
     pub schema: Arc<TableSchema>,
+    /// The target's structure, under the source table's name: what reaches the target has it.
+    pub mapped: Arc<TableSchema>,
+    /// How the one becomes the other.
+    pub mapping: Mapping,
     /// The source's own number for the table.
     pub source_id: u64,
     /// The target table.
@@ -123,6 +189,9 @@ pub struct TablePlan {
     pub left_out: Vec<(String, String)>,
     /// What to do with rows that were there before.
     pub existing_rows: Option<ExistingRowsChoice>,
+    /// Statements, written by people, that make the target table instead of the ones Moorage would use.
+    #[serde(default)]
+    pub ddl: Option<String>,
     /// The structure this plan was made from.
     pub fingerprint: String,
 }
@@ -142,6 +211,75 @@ impl TablePlan {
     pub fn table(&self) -> &TableName {
         &self.schema.table
     }
+
+    /// Whether a table goes by this name: the source's or the target's.
+    pub fn goes_by(&self, name: &str) -> bool {
+        self.table().goes_by(name) || self.target == name
+    }
+
+    /// Whether both carry the same rows in the same way; what to do with existing rows, and the statements that
+    /// make the table, only matter when it is made.
+    pub fn maps_like(&self, other: &Self) -> bool {
+        let bare = |plan: &Self| Self { existing_rows: None, ddl: None, ..plan.clone() };
+        bare(self) == bare(other)
+    }
+
+    /// Where a target column comes from, for people: the source's column, or what the project file says.
+    pub fn source_column(&self, at: usize) -> String {
+        match &self.mapping.outputs[at] {
+            Output::Column(c) | Output::Cast { column: c, .. } => self.schema.columns[*c].name.clone(),
+            Output::Stamp { stamp, .. } => stamp.word().into(),
+            Output::Constant(text) => format!("'{text}'"),
+            Output::Expression(text) => text.clone(),
+        }
+    }
+
+    /// The plan without columns that depend on when a change came: these cannot be compared.
+    #[must_use]
+    pub fn comparable(&self) -> Self {
+        let keep: Vec<usize> =
+            (0..self.columns.len()).filter(|&c| !self.mapping.outputs[c].is_of_change()).collect();
+        if keep.len() == self.columns.len() {
+            return self.clone();
+        }
+        let at = |old: &usize| keep.iter().position(|k| k == old).unwrap_or_default();
+        let identity = match &self.mapped.identity {
+            RowIdentity::Key(key) => RowIdentity::Key(key.iter().map(at).collect()),
+            RowIdentity::DeclaredKey(key) => RowIdentity::DeclaredKey(key.iter().map(at).collect()),
+            RowIdentity::WholeRow => RowIdentity::WholeRow,
+        };
+        let columns = keep.iter().map(|&c| self.mapped.columns[c].clone()).collect();
+        let outputs = keep.iter().map(|&c| self.mapping.outputs[c].clone()).collect();
+        Self {
+            mapped: Arc::new(TableSchema { table: self.table().clone(), columns, identity }),
+            mapping: Mapping { outputs, condition: self.mapping.condition.clone() },
+            columns: keep.iter().map(|&c| self.columns[c].clone()).collect(),
+            ..self.clone()
+        }
+    }
+
+    /// A plan that reads all columns of a table as they are: for looking at it.
+    pub fn as_it_is(table: &SourceTable) -> Self {
+        let columns: Vec<Column> =
+            table.columns.iter().filter(|c| !c.generated).map(|c| c.column.clone()).collect();
+        let schema =
+            Arc::new(TableSchema { table: table.name.clone(), columns, identity: RowIdentity::WholeRow });
+        let declared = Declared { sql: String::new(), note: None };
+        let column =
+            |c: &Column| PlannedColumn { name: c.name.clone(), declared: declared.clone(), loses: None };
+        Self {
+            mapped: schema.clone(),
+            mapping: Mapping::plain(schema.columns.len()),
+            source_id: table.id,
+            target: table.name.to_string(),
+            columns: schema.columns.iter().map(column).collect(),
+            left_out: Vec::new(),
+            existing_rows: None,
+            ddl: None,
+            fingerprint: table.fingerprint(),
+            schema,
+        }
+    }
 }
 
 /// A picked table that cannot be carried.
@@ -160,16 +298,6 @@ pub struct Plan {
     pub tables: Vec<TablePlan>,
     /// Picked tables that cannot be.
     pub refused: Vec<Refused>,
-}
-
-impl Picker {
-    /// Whether a table is picked, given what the source says of it.
-    pub fn takes(&self, table: &SourceTable) -> bool {
-        match table.written_by {
-            None => self.picks(&table.name),
-            Some(_) => self.names(&table.name),
-        }
-    }
 }
 
 /// Plans a pipeline over the tables that a source has. Tables are planned in order of their names.
@@ -194,121 +322,60 @@ fn plan_table(
     table: &SourceTable,
     dialect: &dyn TargetDialect,
 ) -> Result<TablePlan, String> {
+    if let Some(why) = table.kind.why_not() {
+        return Err(why.into());
+    }
     if let Some(why) = &table.refused {
         return Err(why.clone());
     }
-    check_rule_names(rule, table)?;
-    let mut left_out = Vec::new();
-    let mut columns = Vec::new();
-    for source in &table.columns {
-        let name = &source.column.name;
-        if rule.drop.contains(name) {
-            left_out.push((name.clone(), "dropped by a rule of the project file".to_string()));
-        } else if source.generated {
-            left_out.push((name.clone(), "generated: the source's log does not carry it".to_string()));
-        } else if let Some(why) = &source.refused {
-            return Err(format!("column {name}: {why}; or leave it out with a rule: drop = [\"{name}\"]"));
-        } else {
-            columns.push(source.column.clone());
-        }
-    }
-    if columns.is_empty() {
-        return Err("no column is left to carry".into());
-    }
-    let identity = row_identity(rule, table, &columns)?;
-    let key = identity.key().unwrap_or(&[]);
-    let planned: Vec<PlannedColumn> = columns
-        .iter()
-        .enumerate()
-        .map(|(i, c)| PlannedColumn {
-            name: rule.rename.get(&c.name).unwrap_or(&c.name).clone(),
+    let mapped = columns::map(config, rule, table)?;
+    let key = mapped.target.identity.key().unwrap_or(&[]);
+    let names = mapped.target.columns.iter().zip(mapped.loses).enumerate();
+    let planned: Vec<PlannedColumn> = names
+        .map(|(i, (c, loses))| PlannedColumn {
+            name: c.name.clone(),
             declared: dialect.declare(c, key.contains(&i)),
+            loses,
         })
         .collect();
     let mut seen = HashMap::new();
-    for (column, to) in columns.iter().zip(&planned) {
-        if let Some(other) = seen.insert(dialect.fold(&to.name), &column.name) {
+    for (at, column) in planned.iter().enumerate() {
+        if let Some(other) = seen.insert(dialect.fold(&column.name), at) {
+            let origin = |i: usize| mapped.origins[i].clone();
             return Err(format!(
-                "columns {other} and {} would both be {} in the target; rename one with a rule: rename = {{ {} = \"…\" }}",
-                column.name, to.name, column.name
+                "columns {} and {} would both be {} in the target; rename one with a rule: rename = {{ {} = \"…\" }}",
+                origin(other),
+                origin(at),
+                column.name,
+                origin(at)
             ));
         }
     }
-    let target = config.into.replace("{schema}", &table.name.schema).replace("{table}", &table.name.name);
+    let into = rule.into.as_ref().unwrap_or(config.into.get_ref());
+    let target = Naming::parse(into)?.name(&table.name);
+    if target.is_empty() || target.contains('\0') {
+        return Err("the target table would have no name; change `into`".into());
+    }
     if let Some(why) = dialect.reserved(&target) {
         return Err(format!("the target table would be named {target}: {why}; change `into`"));
     }
-    Ok(TablePlan {
-        schema: Arc::new(TableSchema { table: table.name.clone(), columns, identity }),
+    let plan = TablePlan {
+        schema: Arc::new(mapped.read),
+        mapped: Arc::new(mapped.target),
+        mapping: mapped.mapping,
         source_id: table.id,
         target,
         columns: planned,
-        left_out,
+        left_out: mapped.left_out,
         existing_rows: rule.existing_rows.map(|e| match e {
             ExistingRows::Replace => ExistingRowsChoice::Replace,
             ExistingRows::Keep => ExistingRowsChoice::Keep,
         }),
+        ddl: None,
         fingerprint: table.fingerprint(),
-    })
-}
-
-fn check_rule_names(rule: &TableRule, table: &SourceTable) -> Result<(), String> {
-    let known: HashSet<&str> = table.columns.iter().map(|c| c.column.name.as_str()).collect();
-    let named = rule.drop.iter().chain(rule.rename.keys()).chain(rule.key.iter().flatten());
-    match named.into_iter().find(|n| !known.contains(n.as_str())) {
-        Some(name) => {
-            Err(format!("a rule of the project file names column {name}, which the table does not have"))
-        }
-        None => Ok(()),
-    }
-}
-
-/// How rows are told apart:
-///
-/// | the log says | declared key | rows are told apart by |
-/// |---|---|---|
-/// | key | none | that key |
-/// | key | given | refused: the catalogue's key counts |
-/// | full row, catalogue has a key | none | the catalogue's key |
-/// | full row | given | the declared key, checked |
-/// | full row, no key | none | the whole row |
-/// | nothing | any | refused: publishing would make the application's updates fail |
-fn row_identity(rule: &TableRule, table: &SourceTable, columns: &[Column]) -> Result<RowIdentity, String> {
-    let indexes = |names: &[String]| -> Result<Vec<usize>, String> {
-        let index = |n: &String| {
-            columns.iter().position(|c| c.name == *n).ok_or_else(|| {
-                format!("key column {n} is not carried; a table's key must be, so take it out of `drop`")
-            })
-        };
-        names.iter().map(index).collect()
     };
-    match (&table.identity, &rule.key) {
-        (LogIdentity::None { why, fix }, _) => Err(format!(
-            "{why}: the log would not say which row was updated or deleted, and publishing the table would make the application's own updates and deletes fail. Run in the source: {fix}"
-        )),
-        (LogIdentity::Key(key), None) | (LogIdentity::Full { key: Some(key) }, None) => {
-            indexes(key).map(RowIdentity::Key)
-        }
-        (LogIdentity::Key(key), Some(declared)) if same(key, declared) => indexes(key).map(RowIdentity::Key),
-        (LogIdentity::Key(key), Some(_)) => Err(format!(
-            "the project file declares a key, but the source's log identifies rows by ({}); take `key` out of the rule, or set REPLICA IDENTITY FULL",
-            key.join(", ")
-        )),
-        (LogIdentity::Full { .. }, Some(declared)) if declared.is_empty() => {
-            Err("the declared key has no columns".into())
-        }
-        (LogIdentity::Full { .. }, Some(declared)) => indexes(declared).map(RowIdentity::DeclaredKey),
-        (LogIdentity::Full { key: None }, None) => {
-            match table.columns.iter().any(|c| !c.generated && rule.drop.contains(&c.column.name)) {
-                true => Err("columns are dropped by a rule, but rows are told apart by all columns; declare a `key` in the rule".into()),
-                false => Ok(RowIdentity::WholeRow),
-            }
-        }
-    }
-}
-
-fn same(a: &[String], b: &[String]) -> bool {
-    a.iter().collect::<HashSet<_>>() == b.iter().collect::<HashSet<_>>()
+    Mapper::new(&plan)?;
+    Ok(plan)
 }
 
 /// Two tables that would share a target table are both refused.
@@ -337,6 +404,9 @@ fn refuse_collisions(plan: &mut Plan, dialect: &dyn TargetDialect) {
         });
     }
 }
+
+mod columns;
+mod stored;
 
 #[cfg(test)]
 mod tests;

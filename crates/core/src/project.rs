@@ -2,7 +2,9 @@
 //!
 //! Only the text is read here; secrets are described, not looked up, and no path is touched.
 
+use crate::finding::{End, Finding, Fix};
 pub use crate::project_error::ProjectError;
+pub use crate::project_rule::{AddConfig, CastConfig, Constant, RuleConfig, Stamp};
 use serde::Deserialize;
 use std::collections::BTreeMap;
 use std::ops::Range;
@@ -144,9 +146,9 @@ pub struct PipelineConfig {
     /// Which tables not.
     #[serde(default = "no_tables")]
     pub exclude: Spanned<Vec<String>>,
-    /// How target tables are named; `{schema}` and `{table}` stand for the source's names.
+    /// How target tables are named; see [`crate::naming`].
     #[serde(default = "default_into")]
-    pub into: String,
+    pub into: Spanned<String>,
     /// What target tables hold.
     #[serde(default = "default_keep")]
     pub keep: Keep,
@@ -161,28 +163,11 @@ pub struct PipelineConfig {
     pub slot: Option<String>,
     /// How many connections read the snapshot; 4 if not given, from 1 to 32.
     pub snapshot_connections: Option<Spanned<usize>>,
+    /// A folder with the statements that make target tables, one file a table, which people may change.
+    pub ddl_dir: Option<String>,
     /// Exceptions for some tables; later ones win.
     #[serde(default)]
     pub rule: Vec<RuleConfig>,
-}
-
-/// An exception for the tables that match.
-#[derive(Clone, Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct RuleConfig {
-    /// A pattern on `schema.table`.
-    #[serde(rename = "match")]
-    pub pattern: Spanned<String>,
-    /// The columns that tell rows apart, where the catalogue names none.
-    pub key: Option<Vec<String>>,
-    /// Columns that are not carried.
-    #[serde(default)]
-    pub drop: Vec<String>,
-    /// New names of columns.
-    #[serde(default)]
-    pub rename: BTreeMap<String, String>,
-    /// Overrides the pipeline's own.
-    pub existing_rows: Option<ExistingRows>,
 }
 
 fn spanned<T>(value: T) -> Spanned<T> {
@@ -194,8 +179,8 @@ fn all_tables() -> Spanned<Vec<String>> {
 fn no_tables() -> Spanned<Vec<String>> {
     spanned(Vec::new())
 }
-fn default_into() -> String {
-    "{schema}_{table}".into()
+fn default_into() -> Spanned<String> {
+    spanned("{schema}_{table}".into())
 }
 fn default_keep() -> Keep {
     Keep::Current
@@ -276,8 +261,11 @@ impl Project {
                 let what = format!("snapshot_connections = {} is out of range", n.get_ref());
                 return at(n.span(), what, "a number from 1 to 32".into());
             }
-            if let Err((span, what)) = crate::pick::check_patterns(pipeline) {
-                return at(span, what, "a pattern on schema.table, such as \"public.*\"".into());
+            if let Err((span, what, expected)) = crate::pick::check(pipeline) {
+                return at(span, what, expected);
+            }
+            if let Some((span, what, expected)) = pipeline.rule.iter().find_map(RuleConfig::wrong) {
+                return at(span, what, expected.into());
             }
         }
         Ok(project)
@@ -344,6 +332,28 @@ impl SourceConfig {
     }
 }
 
+/// What is to be said of a source's part of the project file: secrets that stand in it.
+pub fn findings(name: &str, source: &SourceConfig) -> Vec<Finding> {
+    let url = source.url.as_ref().map_or("", |u| u.get_ref().as_str());
+    let user_info = url.split_once("://").and_then(|(_, rest)| rest.split_once('@')).map(|(user, _)| user);
+    let in_address = user_info.is_some_and(|user| user.contains(':')) || url.contains("password=");
+    if !in_address {
+        return vec![Finding::ok(
+            End::Project,
+            "secrets",
+            format!("source {name}: no password stands in the file"),
+        )];
+    }
+    let variable: String =
+        name.chars().map(|c| if c.is_ascii_alphanumeric() { c.to_ascii_uppercase() } else { '_' }).collect();
+    let fix = format!(
+        "take it out of `url`, and write in [sources.{name}]: password = {{ env = \"{variable}_PASSWORD\" }}"
+    );
+    let why = "whoever reads the file, or its history, has the password";
+    let found = format!("source {name}: a password stands in the address");
+    vec![Finding::warning(End::Project, "secrets", found, why, Fix::step(fix))]
+}
+
 /// Reads a size: a whole number and one of `KiB`, `MiB`, `GiB`.
 pub fn parse_size(text: &str) -> Option<u64> {
     let text = text.trim();
@@ -408,7 +418,7 @@ rename = { amt = "amount" }
         let project = Project::parse("moorage.toml", GOOD).unwrap();
         let pipeline = &project.pipelines["quayside"];
         assert_eq!(pipeline.merge_age(), Duration::from_millis(250));
-        assert_eq!(pipeline.into, "{schema}_{table}");
+        assert_eq!(pipeline.into.get_ref(), "{schema}_{table}");
         assert_eq!(pipeline.rule[0].rename["amt"], "amount");
     }
 
@@ -454,6 +464,24 @@ rename = { amt = "amount" }
     )]
     #[case("[\"public.*\"]", "[\"public.[\"]", "moorage.toml:14:11: `public.[` is not a pattern", "public.*")]
     #[case("path = \"warehouse.db\"", "path = ", "moorage.toml:9:", "")]
+    #[case(
+        "merge_every",
+        "into = \"{tabel}\"\nmerge_every",
+        "moorage.toml:15:8: there is no placeholder {tabel}",
+        "{table:lower}"
+    )]
+    #[case(
+        "drop = [",
+        "add = { x = { from = \"table\", constant = 1 } }\ndrop = [",
+        "moorage.toml:20:7: column x of `add`",
+        "expression"
+    )]
+    #[case(
+        "drop = [",
+        "cast = { x = \"nubmer\" }\ndrop = [",
+        "moorage.toml:20:8: column x of `cast`",
+        "decimal(10,2)"
+    )]
     #[case(
         "kind = \"postgres\"",
         "kind = \"sqlite\"",

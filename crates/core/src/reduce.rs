@@ -112,6 +112,16 @@ pub enum ReduceError {
         /// The key's values.
         key: String,
     },
+    /// A row that left the filter and came back without all its values.
+    #[error(
+        "{table}: the row with the key ({key}) came back into the filter, and the log left out its large values that did not change. Run ALTER TABLE {table} REPLICA IDENTITY FULL in the source, then `moorage resnapshot {table}`"
+    )]
+    Incomplete {
+        /// The table.
+        table: String,
+        /// The key's values.
+        key: String,
+    },
     /// A null, or no value at all, in a key column.
     #[error("{table}: key column {column} has no value in a captured change")]
     KeyMissing {
@@ -185,8 +195,8 @@ impl<'a> KeyedReduction<'a> {
     fn run(mut self) -> Result<Reduced, ReduceError> {
         let blocks = self.blocks;
         for (b, block) in blocks.iter().enumerate() {
+            count(&mut self.counters, block);
             for change in block.changes() {
-                self.counters.read.count(change.kind);
                 self.step(b as u32, &change)?;
             }
         }
@@ -228,6 +238,13 @@ impl<'a> KeyedReduction<'a> {
         let (from, known) = self.slot(&old_key)?;
         let (earlier, origin, must_be_new) = if known {
             match &self.slots[from].state {
+                // It left a filter in this batch, and comes back.
+                State::Gone if self.blocks[block as usize].is_blind() => {
+                    if !carried.is_complete() {
+                        return Err(self.incomplete(&old_key));
+                    }
+                    (None, None, false)
+                }
                 State::Gone => return Err(self.after_delete(&old_key)),
                 State::Live { cells, origin, must_be_new } => (Some(cells.clone()), *origin, *must_be_new),
             }
@@ -320,6 +337,13 @@ impl<'a> KeyedReduction<'a> {
         }
     }
 
+    fn incomplete(&self, cells: &Cells) -> ReduceError {
+        ReduceError::Incomplete {
+            table: self.blocks[0].schema().table.to_string(),
+            key: self.key_text(cells),
+        }
+    }
+
     fn key_text(&self, cells: &Cells) -> String {
         let value = |c: &usize| cells.at(*c).map(|i| format!("{:?}", i.value(self.blocks, *c)));
         self.key.iter().filter_map(value).collect::<Vec<_>>().join(", ")
@@ -342,9 +366,16 @@ impl<'a> KeyedReduction<'a> {
             }
         }
         reduced.counters.merged = owned;
-        reduced.counters.reduced = reduced.counters.read.total() - owned;
+        let passed = reduced.counters.read.total() - reduced.counters.filtered;
+        reduced.counters.reduced = passed - owned;
         reduced
     }
+}
+
+fn count(counters: &mut TableCounters, block: &ChangeBlock) {
+    let read = block.read();
+    counters.read += read;
+    counters.filtered += read.total() - block.len() as u64;
 }
 
 /// Rows without a key form a multiset; changes add to and take from the number of equal rows, and
@@ -371,8 +402,8 @@ fn reduce_whole_rows(blocks: &[&ChangeBlock]) -> Result<Reduced, ReduceError> {
         };
     let missing = || ReduceError::OldRowMissing { table: schema.table.to_string() };
     for (b, block) in blocks.iter().enumerate() {
+        count(&mut reduced.counters, block);
         for change in block.changes() {
-            reduced.counters.read.count(change.kind);
             let image = |row: usize, old| ImageRef { block: b as u32, row: row as u32, old };
             let old = match change.old {
                 Some(row) if change.old_is_whole => Some(Cells::Whole(image(row, true))),
@@ -413,7 +444,7 @@ fn reduce_whole_rows(blocks: &[&ChangeBlock]) -> Result<Reduced, ReduceError> {
             }
         }
     }
-    reduced.counters.merged = reduced.counters.read.total();
+    reduced.counters.merged = reduced.counters.read.total() - reduced.counters.filtered;
     Ok(reduced)
 }
 

@@ -1,5 +1,6 @@
 //! Tables as a source describes them: names, columns, and the key that tells rows apart.
 
+use crate::pattern::quoted_part;
 use crate::types::LogicalType;
 use arrow::datatypes::{Field, Schema, SchemaRef};
 use serde::{Deserialize, Serialize};
@@ -28,9 +29,20 @@ impl TableName {
     }
 }
 
+impl TableName {
+    /// Whether someone who writes this means the table: as it is shown, without quotes, or without its schema.
+    pub fn goes_by(&self, text: &str) -> bool {
+        text == self.to_string()
+            || text == self.name
+            || text.strip_prefix(self.schema.as_str()).and_then(|t| t.strip_prefix('.'))
+                == Some(self.name.as_str())
+    }
+}
+
+/// As patterns take it: a part in double quotes where it has to be.
 impl fmt::Display for TableName {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{}.{}", self.schema, self.name)
+        write!(f, "{}.{}", quoted_part(&self.schema), quoted_part(&self.name))
     }
 }
 

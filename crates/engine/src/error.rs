@@ -40,6 +40,12 @@ pub enum EngineError {
         /// Whether none was picked, or all were refused.
         reason: String,
     },
+    /// A pattern that means no table.
+    #[error("{what}")]
+    Pattern {
+        /// Which, and what is near.
+        what: String,
+    },
     /// A start position was asked for where there is a checkpoint already.
     #[error(
         "pipeline {pipeline} already has a checkpoint at {position}, and goes on from there: run it without --start, or begin anew with `moorage teardown --target`"
@@ -105,6 +111,14 @@ pub enum EngineError {
     NeverRun {
         /// The pipeline.
         pipeline: String,
+    },
+    /// A table of the source named on the command line.
+    #[error("the source has no table {table}{}", if near.is_empty() { String::new() } else { format!("; did you mean {near}?") })]
+    NoSuchTable {
+        /// What was given.
+        table: String,
+        /// What there is of nearly that name.
+        near: String,
     },
     /// A table named on the command line.
     #[error("pipeline {pipeline} carries no table {table}; it carries {known}")]

@@ -6,6 +6,7 @@
 //! its bounded queue.
 
 use crate::error::{EngineError, Result};
+use crate::mappers::Mappers;
 use crate::pipeline::Pipeline;
 use crate::prepare::Following;
 use crate::reread::Rereading;
@@ -45,6 +46,7 @@ pub(crate) struct Failed {
 struct Follower<'a> {
     context: &'a Context,
     plans: Vec<TablePlan>,
+    mappers: Mappers,
     checkpoint: Checkpoint,
     batcher: Batcher,
     merge: Option<Box<dyn Merge>>,
@@ -78,9 +80,12 @@ enum Woken {
 /// Follows changes until the run is to end.
 pub(crate) async fn follow(context: &Context, following: Following) -> std::result::Result<Outcome, Failed> {
     let limits = Limits { age: context.pipeline.config.merge_age(), ..Limits::default() };
+    let mappers = Mappers::new(following.tables.iter().map(|t| &t.plan));
+    let mappers = mappers.map_err(|e| Failed { error: e.into(), merged: false })?;
     let mut follower = Follower {
         context,
         plans: following.tables.iter().map(|t| t.plan.clone()).collect(),
+        mappers,
         checkpoint: following.checkpoint.clone(),
         batcher: Batcher::new(limits),
         merge: None,
@@ -176,7 +181,7 @@ impl Follower<'_> {
         }
         self.note_arrived |= self.note.as_ref().is_some_and(|note| segment.notes.contains(note));
         self.changes_in_batch += segment.blocks.iter().map(|b| b.len() as u64).sum::<u64>();
-        self.batcher.add(segment, Instant::now());
+        self.batcher.add(self.mappers.segment(segment)?, Instant::now());
         Ok(())
     }
 

@@ -4,11 +4,14 @@
 //! `moorage-core`; here it is carried out, in an order that never acknowledges what is not durable.
 
 mod changes;
+pub mod ddl;
 mod error;
 mod follow;
 mod load;
 mod lock;
+mod mappers;
 mod pipeline;
+mod planning;
 mod prepare;
 mod remove;
 mod reread;
@@ -23,8 +26,14 @@ mod verify;
 pub use changes::{ChangeFeed, changes, parse_from};
 pub use error::{EngineError, Result};
 pub use pipeline::{Pipeline, capture_plan};
+pub use planning::{
+    Draft, Estimate, Explained, FoundRule, check, draft, estimate, has_blocker, plan_pipeline,
+    rule_from_example, set_up_scripts,
+};
 pub use remove::{RereadOutcome, Rereads, Resnapshot, reread_outcome, resnapshot, teardown};
-pub use row::{Preview, RowColumn, RowSteps, RowView, RowWatch, preview, preview_target, row};
+pub use row::{
+    Preview, RowColumn, RowSteps, RowView, RowWatch, preview, preview_source, preview_target, row,
+};
 pub use run::{Outcome, RunOptions, Start, run};
 pub use state::{RunRecord, StateStore};
 pub use status::{PipelineStatus, RunningNow, TableStatus, running, status};

@@ -1,5 +1,6 @@
 //! Taking a snapshot's chunks into the target.
 
+use crate::mappers::Mappers;
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_adapter::{Event, Events, LoadedTable, Result, SnapshotMark, SnapshotSink, TableState, Target};
@@ -13,6 +14,7 @@ pub(crate) struct Loader {
     pub(crate) pipeline: String,
     pub(crate) target: Arc<dyn Target>,
     pub(crate) tables: Vec<TablePlan>,
+    mappers: Mappers,
     pub(crate) finished_as: TableState,
     pub(crate) events: Events,
     pub(crate) run_began: Instant,
@@ -32,10 +34,11 @@ impl Loader {
         events: &Events,
         run_began: Instant,
         hidden: Vec<bool>,
-    ) -> Self {
-        Self {
+    ) -> Result<Self> {
+        Ok(Self {
             pipeline: pipeline.into(),
             target: target.clone(),
+            mappers: Mappers::new(tables)?,
             tables: tables.to_vec(),
             finished_as,
             events: events.clone(),
@@ -44,7 +47,7 @@ impl Loader {
             hidden,
             first: AtomicBool::new(true),
             began: Instant::now(),
-        }
+        })
     }
 }
 
@@ -52,9 +55,12 @@ impl Loader {
 impl SnapshotSink for Loader {
     async fn rows(&self, table: usize, rows: RecordBatch) -> Result<()> {
         let plan = &self.tables[table];
+        let rows = self.mappers.rows(plan.table(), rows)?;
         let count = rows.num_rows() as u64;
-        self.target.load(plan, rows).await?;
-        if !self.hidden[table] && self.first.swap(false, Ordering::Relaxed) {
+        if count > 0 {
+            self.target.load(plan, rows).await?;
+        }
+        if count > 0 && !self.hidden[table] && self.first.swap(false, Ordering::Relaxed) {
             let elapsed_ms = self.run_began.elapsed().as_millis() as u64;
             (self.events)(Event::FirstRowReadable { table: plan.target.clone(), elapsed_ms });
         }

@@ -1,6 +1,7 @@
 //! A pipeline, ready to be run: its two ends and its part of the project file.
 
 use moorage_adapter::{CapturePlan, Source, Target};
+use moorage_core::finding::Finding;
 use moorage_core::project::PipelineConfig;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -16,6 +17,12 @@ pub struct Pipeline {
     pub source: Arc<dyn Source>,
     /// Where rows go.
     pub target: Arc<dyn Target>,
+    /// How many connections read a snapshot.
+    pub connections: usize,
+    /// The folder with statements for target tables that people may have changed.
+    pub ddl_folder: Option<PathBuf>,
+    /// What is to be said of the project file itself.
+    pub project_findings: Vec<Finding>,
     /// The folder for local state.
     pub state_folder: PathBuf,
 }

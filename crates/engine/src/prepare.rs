@@ -6,12 +6,14 @@
 
 use crate::error::{EngineError, Result};
 use crate::load::Loader;
+use crate::planning::plan_pipeline;
 use crate::run::{Context, Start};
 use moorage_adapter::{
     AdapterError, CapturePlan, CaptureState, Event, SnapshotMark, StoredTable, StreamTable, TableState,
 };
 use moorage_core::checkpoint::{Checkpoint, Decision, Refusal, Situation, SourceIdentity, Stage, decide};
-use moorage_core::plan::{Plan, TablePlan, plan};
+use moorage_core::pick::{Picker, Unmatched};
+use moorage_core::plan::{Plan, TablePlan};
 use std::collections::HashMap;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
@@ -39,7 +41,8 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
     let pipeline = &context.pipeline;
     let found = pipeline.source.discover().await?;
     context.reached.store(true, Ordering::Relaxed);
-    let planned = plan(&pipeline.config, &found, pipeline.target.dialect());
+    let planned = plan_pipeline(pipeline, &found)?;
+    let unmatched = Picker::new(&pipeline.config).unmatched(&found);
     for refused in &planned.refused {
         context.say(Event::TableLeftOut { table: refused.table.to_string(), why: refused.why.clone() });
     }
@@ -47,6 +50,7 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
     let checkpoint = pipeline.target.checkpoint(&pipeline.name).await?;
     let stored = pipeline.target.tables(&pipeline.name).await?;
     if context.options.snapshot_only {
+        refuse_patterns(&unmatched)?;
         return copy(context, checkpoint, &planned).await;
     }
     let mut capture = pipeline.capture();
@@ -61,12 +65,16 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
                 let (pipeline, position) = (pipeline.name.clone(), checkpoint.position);
                 return Err(EngineError::AlreadyStarted { pipeline, position });
             }
+            for unmatched in &unmatched {
+                context.say(Event::Warning { message: unmatched.to_string() });
+            }
             refuse_drift(context, &planned, &stored).await?;
             something_to_carry(context, &planned)?;
             pipeline.source.align(&capture, &planned.tables, &context.events).await?;
             checkpoint
         }
         (decision, _) => {
+            refuse_patterns(&unmatched)?;
             something_to_carry(context, &planned)?;
             set_up(context, &planned, &capture, &state, decision).await?
         }
@@ -93,6 +101,14 @@ async fn refuse_loops(context: &Context, planned: &Plan) -> Result<()> {
     match planned.tables.iter().find(own) {
         Some(table) => Err(EngineError::OwnTarget { table: table.table().to_string() }),
         None => Ok(()),
+    }
+}
+
+/// Nobody starts a pipeline without the tables that were meant.
+fn refuse_patterns(unmatched: &[Unmatched]) -> Result<()> {
+    match unmatched {
+        [] => Ok(()),
+        [first, ..] => Err(EngineError::Pattern { what: first.to_string() }),
     }
 }
 
@@ -154,7 +170,7 @@ async fn refuse_drift(context: &Context, planned: &Plan, stored: &[StoredTable])
         match (now, drift) {
             (Some(_), Some(what)) => return Err(AdapterError::Drift { table, what }.into()),
             (Some(now), None) if *now == stored.plan => {}
-            (Some(now), None) if same_but_for_rows(now, &stored.plan) => {}
+            (Some(now), None) if now.maps_like(&stored.plan) => {}
             (Some(_), None) => {
                 let what = "the project file maps it in another way than when it was read".into();
                 return Err(AdapterError::Drift { table, what }.into());
@@ -177,11 +193,6 @@ async fn refuse_drift(context: &Context, planned: &Plan, stored: &[StoredTable])
         }
     }
     Ok(())
-}
-
-/// What to do with existing rows only matters when a table is made.
-fn same_but_for_rows(a: &TablePlan, b: &TablePlan) -> bool {
-    TablePlan { existing_rows: None, ..a.clone() } == TablePlan { existing_rows: None, ..b.clone() }
 }
 
 async fn set_up(
@@ -326,7 +337,7 @@ async fn load(
         &context.events,
         context.began,
         hidden,
-    );
+    )?;
     pipeline.source.snapshot(tables, capture, Arc::new(loader), &context.events).await?;
     Ok(())
 }

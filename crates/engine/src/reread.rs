@@ -7,6 +7,7 @@
 //! that batch's commit and the new ones from then on, consistent with all other tables.
 
 use crate::error::Result;
+use crate::mappers::Mappers;
 use crate::pipeline::Pipeline;
 use crate::spool::Spool;
 use arrow::array::RecordBatch;
@@ -27,6 +28,7 @@ use tokio::task::JoinHandle;
 pub(crate) struct Rereading {
     pub(crate) plan: TablePlan,
     spool: Spool,
+    mappers: Mappers,
     task: JoinHandle<moorage_adapter::Result<SnapshotMark>>,
     mark: Option<SnapshotMark>,
     rows: Arc<AtomicU64>,
@@ -39,6 +41,7 @@ struct Beside {
     target: Arc<dyn Target>,
     open: Arc<RwLock<bool>>,
     plan: TablePlan,
+    mappers: Mappers,
     rows: Arc<AtomicU64>,
     mark: Mutex<Option<SnapshotMark>>,
 }
@@ -53,8 +56,11 @@ impl SnapshotSink for Beside {
                 "reading it again was given up",
             ));
         }
+        let rows = self.mappers.rows(self.plan.table(), rows)?;
         let count = rows.num_rows() as u64;
-        self.target.load(&self.plan, rows).await?;
+        if count > 0 {
+            self.target.load(&self.plan, rows).await?;
+        }
         self.rows.fetch_add(count, Ordering::Relaxed);
         Ok(())
     }
@@ -69,6 +75,7 @@ impl Rereading {
     /// Begins. Changes that were taken from the stream before this are held by the snapshot.
     pub(crate) async fn begin(pipeline: &Pipeline, plan: &TablePlan, events: &Events) -> Result<Self> {
         let path = pipeline.state_folder.join(format!("{}.again", pipeline.name));
+        let mappers = Mappers::new([plan])?;
         let spool = Spool::create(&path, plan.schema.clone())?;
         pipeline.target.create_again(&pipeline.name, plan).await?;
         events(Event::ReadingAgain { table: plan.table().to_string() });
@@ -78,11 +85,13 @@ impl Rereading {
             target: pipeline.target.clone(),
             open: open.clone(),
             plan: plan.clone(),
+            mappers: mappers.clone(),
             rows: rows.clone(),
             mark: Mutex::default(),
         });
         let task = tokio::spawn(read(pipeline.clone(), plan.clone(), sink, events.clone()));
-        Ok(Self { plan: plan.clone(), spool, task, mark: None, rows, began: Instant::now(), open })
+        let plan = plan.clone();
+        Ok(Self { plan, spool, mappers, task, mark: None, rows, began: Instant::now(), open })
     }
 
     /// Ends it and removes what was loaded. No batch may be open, because loads wait for it.
@@ -124,8 +133,9 @@ impl Rereading {
     pub(crate) async fn replace(&mut self, source: &dyn Source, merge: &mut dyn Merge) -> Result<()> {
         let Some(mark) = self.mark.clone() else { return Ok(()) };
         let later = self.spool.blocks()?;
+        let mappers = &self.mappers;
         let mut later =
-            later.map(|block| block.map(|b| b.only(|transaction| !source.covers(&mark, transaction))));
+            later.map(|block| mappers.block(block?.only(|transaction| !source.covers(&mark, transaction))));
         let end = LoadedTable { state: TableState::Live, mark: Some(mark.clone()) };
         Ok(merge.replace(&self.plan, &mut later, end).await?)
     }

@@ -1,7 +1,9 @@
 //! One row on both sides, and the first rows of a table. Needs nothing but the right to read.
 
 use crate::error::{EngineError, Result};
+use crate::mappers::Mappers;
 use crate::pipeline::Pipeline;
+use crate::planning::plan_pipeline;
 use crate::verify::find_table;
 use arrow::array::RecordBatch;
 use chrono::{DateTime, Utc};
@@ -11,7 +13,8 @@ use moorage_core::canonical::same;
 use moorage_core::checkpoint::Checkpoint;
 use moorage_core::column::value_at;
 use moorage_core::compare::{LookedRows, value_text};
-use moorage_core::plan::{TablePlan, plan};
+use moorage_core::pick::{Picker, near};
+use moorage_core::plan::TablePlan;
 use serde::Serialize;
 
 /// One column of a row on both sides.
@@ -42,6 +45,8 @@ pub struct RowView {
     pub in_source: bool,
     /// Whether the target has it.
     pub in_target: bool,
+    /// Whether the source's row is one that the filter keeps away.
+    pub filtered: bool,
     /// Whether both sides agree, also that there is no such row.
     pub agrees: bool,
     /// The columns.
@@ -71,11 +76,15 @@ pub async fn row(pipeline: &Pipeline, table: &str, key: &[String]) -> Result<Row
         let what = "it has no key, so no row can be named; `moorage verify` compares it as a whole";
         return Err(AdapterError::Value { table: plan.table().to_string(), what: what.into() }.into());
     }
-    let source = LookedRows::fitting(pipeline.source.row(&plan, &key).await?);
+    let found = pipeline.source.row(&plan, &key).await?;
+    let plan = plan.comparable();
+    let filtered = found.num_rows() > 0;
+    let source = LookedRows::fitting(Mappers::new([&plan])?.rows(plan.table(), found)?);
+    let filtered = filtered && source.rows.num_rows() == 0;
     let never = || EngineError::NeverRun { pipeline: pipeline.name.clone() };
     let mut look = pipeline.target.look(&pipeline.name).await?.ok_or_else(never)?;
     let target = look.row(&plan, &key).await?;
-    Ok(compare(&plan, &key, &source, &target, look.checkpoint().cloned()))
+    Ok(RowView { filtered, ..compare(&plan, &key, &source, &target, look.checkpoint().cloned()) })
 }
 
 fn compare(
@@ -87,7 +96,7 @@ fn compare(
 ) -> RowView {
     let (in_source, in_target) = (source.rows.num_rows() > 0, target.rows.num_rows() > 0);
     let columns: Vec<RowColumn> = plan
-        .schema
+        .mapped
         .columns
         .iter()
         .enumerate()
@@ -99,7 +108,7 @@ fn compare(
                 same(&column.logical, value_at(a.as_ref(), 0), value_at(b.as_ref(), 0))
             };
             RowColumn {
-                column: column.name.clone(),
+                column: plan.source_column(at),
                 target_column: plan.columns[at].name.clone(),
                 source: if in_source { value(&source.rows) } else { None },
                 target: match misfit {
@@ -117,6 +126,7 @@ fn compare(
         key: plan.schema.key_names().into_iter().map(str::to_string).zip(key.iter().cloned()).collect(),
         in_source,
         in_target,
+        filtered: false,
         agrees: in_source == in_target && (!in_source || columns.iter().all(|c| c.same)),
         columns,
         complete_up_to: checkpoint.as_ref().and_then(|c| c.committed_at),
@@ -216,28 +226,57 @@ fn preview_of(plan: &TablePlan, looked: &LookedRows) -> Preview {
     }
 }
 
+/// Of how many rows one has to pass a filter for a preview to be full.
+const TRIED_FOR_ONE: usize = 50;
+
+/// The first rows of tables as they are in the source; of one table, or of all that are picked.
+///
+/// # Errors
+/// If the source has no such table, or cannot be read.
+pub async fn preview_source(pipeline: &Pipeline, table: Option<&str>, rows: usize) -> Result<Vec<Preview>> {
+    let found = pipeline.source.discover().await?;
+    let picker = Picker::new(&pipeline.config);
+    let wanted: Vec<TablePlan> = found
+        .iter()
+        .filter(|t| table.map_or_else(|| picker.takes(t), |name| t.name.goes_by(name)))
+        .map(TablePlan::as_it_is)
+        .collect();
+    if let (true, Some(name)) = (wanted.is_empty(), table) {
+        let near = near(name, found.iter().map(|t| t.name.to_string()));
+        return Err(EngineError::NoSuchTable { table: name.into(), near: near.join(", ") });
+    }
+    let mut previews = Vec::new();
+    for plan in wanted {
+        let sample = pipeline.source.sample(&plan, rows).await?;
+        previews.push(preview_of(&plan, &LookedRows::fitting(sample)));
+    }
+    Ok(previews)
+}
+
 /// The first rows of picked tables, as the target will hold them; of one table or of all.
 ///
 /// # Errors
 /// If the table is not picked or is refused, or the source cannot be read.
 pub async fn preview(pipeline: &Pipeline, table: Option<&str>, rows: usize) -> Result<Vec<Preview>> {
     let found = pipeline.source.discover().await?;
-    let planned = plan(&pipeline.config, &found, pipeline.target.dialect());
+    let planned = plan_pipeline(pipeline, &found)?;
     if let Some(name) = table
-        && let Some(refused) =
-            planned.refused.iter().find(|r| r.table.to_string() == name || r.table.name == name)
+        && let Some(refused) = planned.refused.iter().find(|r| r.table.goes_by(name))
     {
         return Err(EngineError::RefusedNow { table: name.into(), why: refused.why.clone() });
     }
     let wanted: Vec<&TablePlan> =
-        planned.tables.iter().filter(|t| table.is_none_or(|name| crate::verify::is_named(t, name))).collect();
+        planned.tables.iter().filter(|t| table.is_none_or(|name| t.goes_by(name))).collect();
     if let (true, Some(name)) = (wanted.is_empty(), table) {
         let known = planned.tables.iter().map(|t| t.table().to_string()).collect::<Vec<_>>().join(", ");
         return Err(EngineError::UnknownTable { pipeline: pipeline.name.clone(), table: name.into(), known });
     }
     let mut previews = Vec::new();
     for plan in wanted {
-        let sample = pipeline.source.sample(plan, rows).await?;
+        let mappers = Mappers::new([plan])?;
+        let tried = if mappers.filters(plan.table()) { rows.saturating_mul(TRIED_FOR_ONE) } else { rows };
+        let sample = mappers.rows(plan.table(), pipeline.source.sample(plan, tried).await?)?;
+        let sample = sample.slice(0, sample.num_rows().min(rows));
         previews.push(preview_of(plan, &LookedRows::fitting(sample)));
     }
     Ok(previews)

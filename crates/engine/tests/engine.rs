@@ -75,6 +75,9 @@ fn pipeline(source: &MemorySource, target: Arc<dyn Target>, folder: &std::path::
     let text = "[sources.s]\nkind=\"postgres\"\nurl=\"x\"\n[targets.t]\nkind=\"sqlite\"\npath=\"x\"\n[pipelines.p]\nsource=\"s\"\ntarget=\"t\"\nmerge_every=\"0s\"";
     let project = Project::parse("f", text).unwrap();
     Pipeline {
+        connections: 1,
+        ddl_folder: None,
+        project_findings: Vec::new(),
         name: "p".into(),
         config: project.pipelines["p"].clone(),
         source: Arc::new(source.clone()),

@@ -18,7 +18,7 @@ use std::collections::BTreeSet;
 
 const TOKEN_PREFIX: &str = "made by moorage, token ";
 
-const OPTIONS: &str =
+pub(crate) const OPTIONS: &str =
     "WITH (publish = 'insert, update, delete, truncate', publish_via_partition_root = false)";
 
 pub(crate) async fn identity(session: &Session) -> Result<SourceIdentity> {
@@ -98,7 +98,7 @@ async fn token(session: &Session, publication: &str) -> Result<Option<String>> {
     Ok(comment.and_then(|c| c.strip_prefix(TOKEN_PREFIX).map(str::to_string)))
 }
 
-fn table_list(tables: &[&TablePlan]) -> String {
+pub(crate) fn table_list(tables: &[&TablePlan]) -> String {
     tables.iter().map(|t| format!("ONLY {}", t.table().quoted())).collect::<Vec<_>>().join(", ")
 }
 

@@ -3,44 +3,49 @@
 use crate::connect::Session;
 use crate::types::{CatalogType, logical};
 use moorage_adapter::Result;
-use moorage_core::plan::{LogIdentity, SourceColumn, SourceTable, TablePlan};
+use moorage_core::plan::{LogIdentity, SourceColumn, SourceTable, TableKind, TablePlan};
+use moorage_core::sql::quote_ident;
 use moorage_core::{Column, TableName, TableSchema};
 use std::collections::HashMap;
 use std::sync::Arc;
 use tokio_postgres::Row;
 
-/// Ordinary tables and partitions. Partitioned tables hold no rows themselves: their partitions are
-/// carried, so that truncating, detaching or dropping one is seen. Names that begin with `moorage_` are
+/// Everything with rows, or that looks like it. Partitioned tables hold no rows themselves: their partitions
+/// are carried, so that truncating, detaching or dropping one is seen. Names that begin with `moorage_` are
 /// our own and never picked. The size is the one of the last analysis: asking for the present one would
 /// wait for whoever has locked the table.
 const TABLES: &str = "
 SELECT c.oid, n.nspname::text, c.relname::text, c.relpersistence::text, c.relreplident::text,
-       c.reltuples::float8, c.relpages::bigint * current_setting('block_size')::bigint, c.relispartition,
+       c.reltuples::float8, c.relpages::bigint * current_setting('block_size')::bigint, c.relkind::text,
        has_table_privilege(c.oid, 'SELECT') AND has_schema_privilege(n.oid, 'USAGE'),
        CASE WHEN has_schema_privilege(n.oid, 'USAGE') THEN row_security_active(c.oid) ELSE false END,
        (SELECT format('%s.%s', pn.nspname, p.relname) FROM pg_inherits i JOIN pg_class p ON p.oid = i.inhparent
-          JOIN pg_namespace pn ON pn.oid = p.relnamespace WHERE i.inhrelid = c.oid AND c.relispartition)
+          JOIN pg_namespace pn ON pn.oid = p.relnamespace WHERE i.inhrelid = c.oid AND c.relispartition),
+       quote_ident(current_user)
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-WHERE c.relkind = 'r' AND c.relpersistence <> 't' AND n.nspname <> 'information_schema' AND n.nspname !~ '^pg_'
+WHERE c.relkind IN ('r', 'p', 'f', 'v', 'm') AND n.nspname <> 'information_schema'
+  AND (n.nspname !~ '^pg_' OR c.relpersistence = 't') AND n.nspname !~ '^pg_toast'
   AND c.relname !~ '^moorage_' AND n.nspname !~ '^moorage_'
 ORDER BY 2, 3";
 
+/// Domains are resolved to what they are made from, in one go for all columns.
 const COLUMNS: &str = "
+WITH RECURSIVE step AS (
+  SELECT oid AS domain, typbasetype AS base, typtypmod AS modifier FROM pg_type WHERE typtype = 'd'
+  UNION ALL
+  SELECT s.domain, t.typbasetype, t.typtypmod FROM step s JOIN pg_type t ON t.oid = s.base AND t.typtype = 'd'),
+resolved AS (
+  SELECT s.domain, s.base, s.modifier FROM step s JOIN pg_type b ON b.oid = s.base AND b.typtype <> 'd')
 SELECT a.attrelid, a.attname::text, a.attnotnull, a.attgenerated <> '', format_type(a.atttypid, a.atttypmod),
-       b.oid, CASE WHEN t.typtype = 'd' THEN coalesce(nullif(d.modifier, -1), t.typtypmod) ELSE a.atttypmod END
+       coalesce(r.base, t.oid),
+       CASE WHEN r.domain IS NOT NULL THEN coalesce(nullif(r.modifier, -1), t.typtypmod) ELSE a.atttypmod END,
+       a.attstorage <> 'p' AND c.relreplident <> 'f'
 FROM pg_attribute a
-JOIN pg_class c ON c.oid = a.attrelid AND c.relkind = 'r' AND c.relpersistence <> 't'
-JOIN pg_namespace n ON n.oid = c.relnamespace AND n.nspname <> 'information_schema' AND n.nspname !~ '^pg_'
+JOIN pg_class c ON c.oid = a.attrelid AND c.relkind IN ('r', 'p', 'f', 'v', 'm')
+JOIN pg_namespace n ON n.oid = c.relnamespace AND n.nspname <> 'information_schema'
+  AND (n.nspname !~ '^pg_' OR c.relpersistence = 't') AND n.nspname !~ '^pg_toast'
 JOIN pg_type t ON t.oid = a.atttypid
-CROSS JOIN LATERAL (
-  WITH RECURSIVE base AS (
-    SELECT t.oid, t.typtype, t.typbasetype, -1 AS modifier
-    UNION ALL
-    SELECT u.oid, u.typtype, u.typbasetype, base_typmod.typtypmod
-    FROM base JOIN pg_type u ON u.oid = base.typbasetype JOIN pg_type base_typmod ON base_typmod.oid = base.oid
-    WHERE base.typtype = 'd')
-  SELECT oid, modifier FROM base WHERE typtype <> 'd') d
-JOIN pg_type b ON b.oid = d.oid
+LEFT JOIN resolved r ON r.domain = t.oid
 WHERE a.attnum > 0 AND NOT a.attisdropped
 ORDER BY a.attrelid, a.attnum";
 
@@ -90,7 +95,7 @@ struct Index {
 pub(crate) async fn discover(session: &Session, by: IdentityBy) -> Result<Vec<SourceTable>> {
     let mut columns: HashMap<u32, Vec<SourceColumn>> = HashMap::new();
     for row in session.rows("reading the columns of all tables", COLUMNS, &[]).await? {
-        columns.entry(row.get(0)).or_default().push(source_column(&row));
+        columns.entry(row.get(0)).or_default().push(source_column(&row, by));
     }
     let mut indexes: HashMap<u32, Vec<Index>> = HashMap::new();
     for row in session.rows("reading keys", KEYS, &[]).await? {
@@ -113,34 +118,55 @@ pub(crate) async fn discover(session: &Session, by: IdentityBy) -> Result<Vec<So
         .collect())
 }
 
-fn source_column(row: &Row) -> SourceColumn {
+fn source_column(row: &Row, by: IdentityBy) -> SourceColumn {
     let source_type: String = row.get(4);
     let logical = logical(&CatalogType { id: row.get(5), modifier: row.get(6), name: &source_type });
     let column = Column { name: row.get(1), logical, source_type, nullable: !row.get::<_, bool>(2) };
-    SourceColumn { column, generated: row.get(3), refused: None }
+    let may_be_left_out = by == IdentityBy::Log && row.get(7);
+    SourceColumn { column, generated: row.get(3), refused: None, may_be_left_out }
 }
 
-fn source_table(row: &Row, columns: Vec<SourceColumn>, indexes: &[Index], by: IdentityBy) -> SourceTable {
-    let name = TableName::new(row.get::<_, String>(1), row.get::<_, String>(2));
-    let (persistence, identity): (String, String) = (row.get(3), row.get(4));
+fn kind(row: &Row) -> TableKind {
+    let (persistence, kind): (String, String) = (row.get(3), row.get(7));
+    match (persistence.as_str(), kind.as_str()) {
+        ("t", _) => TableKind::Temporary,
+        (_, "p") => TableKind::Partitioned,
+        (_, "f") => TableKind::Foreign,
+        (_, "v") => TableKind::View,
+        (_, "m") => TableKind::MaterializedView,
+        _ => TableKind::Table,
+    }
+}
+
+/// Why a table cannot be carried, with the statement that changes it.
+fn refused(row: &Row, name: &TableName) -> Option<String> {
+    let (persistence, user): (String, String) = (row.get(3), row.get(11));
     let (readable, hidden_rows): (bool, bool) = (row.get(8), row.get(9));
-    let estimate: f64 = row.get(5);
-    let refused = if persistence == "u" {
+    if persistence == "u" {
         Some(format!(
             "an unlogged table's changes are not in the log. Run in the source: ALTER TABLE {} SET LOGGED",
             name.quoted()
         ))
     } else if !readable {
         Some(format!(
-            "the user may not read it. Run in the source: GRANT USAGE ON SCHEMA {0} TO …; GRANT SELECT ON {1} TO …",
-            moorage_core::sql::quote_ident(&name.schema),
+            "the user may not read it. Run in the source: GRANT USAGE ON SCHEMA {0} TO {user}; GRANT SELECT ON {1} TO {user}",
+            quote_ident(&name.schema),
             name.quoted()
         ))
     } else if hidden_rows {
-        Some("row-level security hides rows from the user. Run in the source as superuser: ALTER ROLE … BYPASSRLS".into())
+        Some(format!(
+            "row-level security hides rows from the user. Run in the source: ALTER ROLE {user} BYPASSRLS"
+        ))
     } else {
         None
-    };
+    }
+}
+
+fn source_table(row: &Row, columns: Vec<SourceColumn>, indexes: &[Index], by: IdentityBy) -> SourceTable {
+    let name = TableName::new(row.get::<_, String>(1), row.get::<_, String>(2));
+    let identity: String = row.get(4);
+    let estimate: f64 = row.get(5);
+    let kind = kind(row);
     SourceTable {
         identity: match by {
             IdentityBy::Log => log_identity(&name, &identity, indexes),
@@ -148,12 +174,20 @@ fn source_table(row: &Row, columns: Vec<SourceColumn>, indexes: &[Index], by: Id
                 key: indexes.iter().find(|i| i.primary && i.immediate).map(|p| p.columns.clone()),
             },
         },
+        identity_word: match (by, identity.as_str()) {
+            (IdentityBy::Trigger, _) => "whole old row, by trigger",
+            (_, "f") => "full",
+            (_, "i") => "index",
+            (_, "n") => "nothing",
+            _ => "default",
+        },
+        refused: if kind == TableKind::Table { refused(row, &name) } else { None },
         name,
+        kind,
         id: u64::from(row.get::<_, u32>(0)),
         columns,
         row_estimate: (estimate >= 0.0).then_some(estimate as u64),
         bytes: (estimate >= 0.0).then_some(row.get::<_, i64>(6).max(0) as u64),
-        refused,
         written_by: None,
         note: row.get::<_, Option<String>>(10).map(|root| format!("partition of {root}")),
     }

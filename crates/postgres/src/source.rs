@@ -12,9 +12,9 @@ use crate::{capture, catalog, check, look, lsn, snapshot, stream};
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_adapter::{
-    AdapterError, CapturePlan, CaptureState, ChangeStream, Console, Events, Head, Prepared, Removed, Result,
-    SnapshotMark, SnapshotSink, Source, SourceAddress, SourceLook, StreamStart, StreamTable, Tail, TailFrom,
-    Waiting,
+    AdapterError, CapturePlan, CaptureState, ChangeStream, Console, Events, Head, Inspected, Prepared,
+    Removed, Result, SetUp, SnapshotMark, SnapshotSink, Source, SourceAddress, SourceLook, StreamStart,
+    StreamTable, Tail, TailFrom, Waiting,
 };
 use moorage_core::change::Transaction;
 use moorage_core::checkpoint::Checkpoint;
@@ -78,8 +78,13 @@ impl Source for PostgresSource {
         })
     }
 
-    async fn inspect(&self, capture: &CapturePlan) -> Result<Vec<Finding>> {
-        check::inspect(&self.address, &self.session().await?, capture).await
+    async fn inspect(&self, capture: &CapturePlan, inspected: &Inspected<'_>) -> Result<Vec<Finding>> {
+        check::inspect(&self.address, &self.session().await?, capture, inspected, IdentityBy::Log).await
+    }
+
+    async fn set_up_script(&self, capture: &CapturePlan, set_up: &SetUp<'_>) -> Result<String> {
+        let session = self.session().await?;
+        check::set_up_script(&self.address, &session, capture, set_up, IdentityBy::Log).await
     }
 
     async fn discover(&self) -> Result<Vec<SourceTable>> {

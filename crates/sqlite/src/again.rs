@@ -61,7 +61,8 @@ pub(crate) fn swap(
     let failed = |e| sql_error(path, &format!("replacing the rows of table {}", plan.target), e);
     let (table, loaded) = (quote_ident(&plan.target), quote_ident(&name(&plan.target)));
     let adopted = meta::owner(db, &plan.target).map_err(failed)?.is_some_and(|(_, adopted)| adopted);
-    let sql = if adopted || has_dependents(db, &plan.target).map_err(failed)? {
+    let by_hand = plan.ddl.is_some();
+    let sql = if adopted || by_hand || has_dependents(db, &plan.target).map_err(failed)? {
         let columns = quote_list(plan.columns.iter().map(|c| c.name.as_str()));
         format!(
             "DELETE FROM {table}; INSERT INTO {table} ({columns}) SELECT {columns} FROM {loaded}; DROP TABLE {loaded}"

@@ -4,10 +4,11 @@ use crate::again;
 use crate::error::sql_error;
 use crate::meta;
 use crate::statements::{create_index, create_table};
-use moorage_adapter::{AdapterError, ExistingTable, Result, Step};
+use moorage_adapter::{AdapterError, ExistingTable, Result, Step, Surveyed, TableState};
 use moorage_core::plan::{ExistingRowsChoice, TablePlan};
 use moorage_core::sql::quote_ident;
 use rusqlite::{Connection, OptionalExtension};
+use std::collections::{HashMap, HashSet};
 use std::path::Path;
 
 pub(crate) fn describe(db: &Connection, table: &str) -> rusqlite::Result<Option<ExistingTable>> {
@@ -25,6 +26,75 @@ pub(crate) fn describe(db: &Connection, table: &str) -> rusqlite::Result<Option<
     let rows = db.query_row(&format!("SELECT count(*) FROM {}", quote_ident(&name)), [], |r| r.get(0))?;
     let owner = meta::owner(db, &name)?.map(|(pipeline, _)| pipeline);
     Ok(Some(ExistingTable { columns, rows, owner }))
+}
+
+/// All tables and views but SQLite's own and ours.
+pub(crate) fn list(db: &Connection) -> rusqlite::Result<Vec<String>> {
+    let mut query = db.prepare(
+        "SELECT name FROM sqlite_schema WHERE type IN ('table', 'view') AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\'
+           AND name NOT LIKE 'moorage\\_%' ESCAPE '\\' ORDER BY name",
+    )?;
+    query.query_map([], |r| r.get(0))?.collect()
+}
+
+/// What there is of planned tables. Only those whose name is there are looked at one by one.
+pub(crate) fn survey(
+    db: &Connection,
+    path: &Path,
+    pipeline: &str,
+    plans: &[TablePlan],
+) -> Result<Vec<Surveyed>> {
+    let sql = |e| sql_error(path, "looking at the tables", e);
+    let there: HashSet<String> = list(db).map_err(sql)?.iter().map(|n| n.to_ascii_lowercase()).collect();
+    let stored = meta::tables(db, pipeline).map_err(sql)?;
+    let states: HashMap<&str, TableState> =
+        stored.iter().map(|s| (s.plan.target.as_str(), s.state)).collect();
+    let look = |plan: &TablePlan| {
+        if !there.contains(&plan.target.to_ascii_lowercase()) {
+            let problem = try_statements(plan).err().map(|e| e.to_string());
+            return Ok(Surveyed { problem, ..Surveyed::default() });
+        }
+        Ok(Surveyed {
+            existing: describe(db, &plan.target).map_err(sql)?,
+            state: states.get(plan.target.as_str()).copied(),
+            problem: check(db, path, pipeline, plan).err().map(|e| e.to_string()),
+        })
+    };
+    plans.iter().map(look).collect()
+}
+
+/// Tries statements that people wrote on an empty database.
+fn try_statements(plan: &TablePlan) -> Result<()> {
+    let Some(ddl) = &plan.ddl else { return Ok(()) };
+    let failed = |e: rusqlite::Error| refused_statements(plan, &e.to_string());
+    let db = Connection::open_in_memory().map_err(failed)?;
+    db.execute_batch(ddl).map_err(failed)?;
+    has_columns(&db, plan)
+}
+
+fn refused_statements(plan: &TablePlan, reason: &str) -> AdapterError {
+    AdapterError::refused(
+        format!("the statements for target table {} that were changed by hand", plan.target),
+        format!(
+            "{reason}. Mend the file in the folder that `ddl_dir` names, or delete it to have it made anew"
+        ),
+    )
+}
+
+/// Whether statements that people wrote made the table with all columns that are to be written.
+fn has_columns(db: &Connection, plan: &TablePlan) -> Result<()> {
+    let found = describe(db, &plan.target).map_err(|e| refused_statements(plan, &e.to_string()))?;
+    let Some(found) = found else {
+        return Err(refused_statements(plan, "they do not make a table of that name"));
+    };
+    let has = |name: &str| found.columns.iter().any(|(n, _)| n.eq_ignore_ascii_case(name));
+    match plan.columns.iter().find(|c| !has(&c.name)) {
+        Some(missing) => {
+            let reason = format!("the table they make has no column {}, which the plan has", missing.name);
+            Err(refused_statements(plan, &reason))
+        }
+        None => Ok(()),
+    }
 }
 
 /// What making a table means.
@@ -54,7 +124,10 @@ fn making(db: &Connection, path: &Path, pipeline: &str, plan: &TablePlan) -> Res
 
 /// Whether [`create`] would work.
 pub(crate) fn check(db: &Connection, path: &Path, pipeline: &str, plan: &TablePlan) -> Result<()> {
-    making(db, path, pipeline, plan).map(|_| ())
+    match making(db, path, pipeline, plan)? {
+        Making::New => try_statements(plan),
+        Making::Again | Making::Adopt => Ok(()),
+    }
 }
 
 /// Makes or adopts a table inside the caller's transaction.
@@ -67,10 +140,13 @@ pub(crate) fn create(db: &Connection, path: &Path, pipeline: &str, plan: &TableP
     again::drop(db, path, plan)?;
     let keeps = matches!(making, Making::Adopt) && plan.existing_rows == Some(ExistingRowsChoice::Keep);
     match making {
-        Making::New => run("making", &create_table(plan))?,
+        Making::New => make(db, path, plan)?,
         // The old rows stay until the new ones take their place.
         Making::Again if has_rows(db, path, plan)? => again::create(db, path, plan)?,
-        Making::Again => run("making", &format!("DROP TABLE {table}; {}", create_table(plan)))?,
+        Making::Again => {
+            run("making", &format!("DROP TABLE {table}"))?;
+            make(db, path, plan)?;
+        }
         Making::Adopt if keeps => build_index(db, path, plan)?,
         Making::Adopt if was_ours(db, path, plan)? && has_rows(db, path, plan)? => {
             again::create(db, path, plan)?
@@ -89,6 +165,19 @@ pub(crate) fn create(db: &Connection, path: &Path, pipeline: &str, plan: &TableP
     }
     meta::remember_loading(db, pipeline, plan, adopted, keeps)
         .map_err(|e| sql_error(path, &format!("remembering table {}", plan.target), e))
+}
+
+/// Makes a table, by the statements that people wrote if there are any.
+fn make(db: &Connection, path: &Path, plan: &TablePlan) -> Result<()> {
+    match &plan.ddl {
+        None => db
+            .execute_batch(&create_table(plan))
+            .map_err(|e| sql_error(path, &format!("making table {}", plan.target), e)),
+        Some(ddl) => {
+            db.execute_batch(ddl).map_err(|e| refused_statements(plan, &e.to_string()))?;
+            has_columns(db, plan)
+        }
+    }
 }
 
 fn has_rows(db: &Connection, path: &Path, plan: &TablePlan) -> Result<bool> {
@@ -159,7 +248,7 @@ pub(crate) fn build_index(db: &Connection, path: &Path, plan: &TablePlan) -> Res
             table: plan.table().to_string(),
             what: format!(
                 "the key ({}) is not unique: two rows have the same values. Declare another key in the project file, or take `key` out and set REPLICA IDENTITY FULL",
-                plan.schema.key_names().join(", ")
+                plan.mapped.key_names().join(", ")
             ),
         },
         _ => sql_error(path, &format!("building the key of table {}", plan.target), e),

@@ -12,6 +12,7 @@ mod error;
 mod look;
 mod merge;
 mod meta;
+mod probe;
 mod read;
 mod reading;
 mod sort;

@@ -120,13 +120,13 @@ struct Chunk<'a> {
 
 impl<'a> Chunk<'a> {
     fn new(reading: &'a Reading) -> Self {
-        let rows = RowsBuilder::new(reading.plan.schema.clone());
+        let rows = RowsBuilder::new(reading.plan.mapped.clone());
         Self { reading, rows, misfits: Vec::new(), kept: Vec::new() }
     }
 
     fn push(&mut self, row: &Row<'_>) -> rusqlite::Result<()> {
         let mut bytes = 0;
-        let schema = &self.reading.plan.schema;
+        let schema = &self.reading.plan.mapped;
         for (at, column) in schema.columns.iter().enumerate() {
             let value = row.get_ref(at)?;
             bytes += 8 + value.as_bytes().map_or(0, <[u8]>::len);
@@ -179,7 +179,7 @@ impl TargetLook for SqliteTargetLook {
         let plan = plan.clone();
         self.on(move |db, path| {
             let order = if order == RowOrder::Key {
-                sort::by_key(&plan.schema, &names(&plan))
+                sort::by_key(&plan.mapped, &names(&plan))
             } else {
                 String::new()
             };
@@ -221,7 +221,7 @@ impl TargetLook for SqliteTargetLook {
                 })
                 .collect();
             let more = format!(" WHERE {} LIMIT 1", columns.join(" AND "));
-            let values = crate::read::key_values(&plan.schema, &key)
+            let values = crate::read::key_values(&plan.mapped, &key)
                 .map_err(|what| AdapterError::Value { table: plan.table().to_string(), what })?;
             Reading::new(db, path, &plan, &more)?.all(db, path, params_from_iter(values))
         })

@@ -53,7 +53,7 @@ impl Writer<'_> {
         if reduced.truncate {
             self.truncate()?;
         }
-        match self.plan.schema.identity {
+        match self.plan.mapped.identity {
             RowIdentity::WholeRow => {
                 self.delete_equal(&reduced.gone)?;
                 self.insert_all(&reduced.rows)
@@ -80,7 +80,7 @@ impl Writer<'_> {
                 table: self.plan.table().to_string(),
                 what: format!(
                     "column {} has no value in a captured change",
-                    self.plan.schema.columns[column].name
+                    self.plan.mapped.columns[column].name
                 ),
             }),
         }
@@ -203,7 +203,7 @@ impl Writer<'_> {
         if rows.is_empty() {
             return Ok(());
         }
-        let declared = matches!(self.plan.schema.identity, RowIdentity::DeclaredKey(_));
+        let declared = matches!(self.plan.mapped.identity, RowIdentity::DeclaredKey(_));
         let mut upsert = self.prepare(&self.statements.upsert())?;
         for (at, row) in rows.iter().enumerate() {
             let fetched = moved.get_mut(at).map(std::mem::take).unwrap_or_default();
@@ -230,7 +230,7 @@ impl Writer<'_> {
                     table: self.plan.table().to_string(),
                     what: format!(
                         "a second row with the same declared key ({}) arrived. The key in the project file does not tell rows apart: declare another, then run `moorage resnapshot {}`",
-                        self.plan.schema.key_names().join(", "),
+                        self.plan.mapped.key_names().join(", "),
                         self.plan.table()
                     ),
                 },

@@ -32,6 +32,7 @@ CREATE TABLE IF NOT EXISTS moorage_tables (
   truncates      INTEGER NOT NULL DEFAULT 0,
   merged         INTEGER NOT NULL DEFAULT 0,
   reduced        INTEGER NOT NULL DEFAULT 0,
+  filtered       INTEGER NOT NULL DEFAULT 0,
   last_change_at TEXT,
   plan           TEXT NOT NULL
 );";
@@ -39,7 +40,17 @@ CREATE TABLE IF NOT EXISTS moorage_tables (
 type Sql<T> = rusqlite::Result<T>;
 
 pub(crate) fn create(db: &Connection) -> Sql<()> {
-    db.execute_batch(SCHEMA)
+    db.execute_batch(SCHEMA)?;
+    if !counts_filtered(db)? {
+        db.execute_batch("ALTER TABLE moorage_tables ADD COLUMN filtered INTEGER NOT NULL DEFAULT 0")?;
+    }
+    Ok(())
+}
+
+/// Files that were made before rows could be filtered do not count such changes.
+fn counts_filtered(db: &Connection) -> Sql<bool> {
+    let sql = "SELECT count(*) FROM pragma_table_info('moorage_tables') WHERE name = 'filtered'";
+    db.query_row(sql, [], |r| r.get::<_, i64>(0).map(|n| n > 0))
 }
 
 fn exists(db: &Connection) -> Sql<bool> {
@@ -99,13 +110,18 @@ pub(crate) fn tables(db: &Connection, pipeline: &str) -> Sql<Vec<StoredTable>> {
     if !exists(db)? {
         return Ok(Vec::new());
     }
-    let mut query = db.prepare(
-        "SELECT plan, state, mark, mark_position, snapshot_rows, inserts, updates, deletes, truncates, merged, reduced, last_change_at
+    let filtered = if counts_filtered(db)? { "filtered" } else { "0" };
+    let mut query = db.prepare(&format!(
+        "SELECT plan, state, mark, mark_position, snapshot_rows, inserts, updates, deletes, truncates, merged, reduced, last_change_at, {filtered}
          FROM moorage_tables WHERE pipeline = ?1 ORDER BY source_table",
-    )?;
+    ))?;
     let rows = query.query_map([pipeline], |r| {
-        let mut counters =
-            TableCounters { merged: r.get(9)?, reduced: r.get(10)?, ..TableCounters::default() };
+        let mut counters = TableCounters {
+            merged: r.get(9)?,
+            reduced: r.get(10)?,
+            filtered: r.get(12)?,
+            ..TableCounters::default()
+        };
         counters.read.inserts = r.get(5)?;
         counters.read.updates = r.get(6)?;
         counters.read.deletes = r.get(7)?;
@@ -181,7 +197,7 @@ pub(crate) fn remember_loaded(
 /// Begins a table's counters anew.
 pub(crate) fn count_anew(db: &Connection, target: &str, snapshot_rows: u64) -> Sql<()> {
     db.execute(
-        "UPDATE moorage_tables SET snapshot_rows = ?2, inserts = 0, updates = 0, deletes = 0, truncates = 0, merged = 0, reduced = 0
+        "UPDATE moorage_tables SET snapshot_rows = ?2, inserts = 0, updates = 0, deletes = 0, truncates = 0, merged = 0, reduced = 0, filtered = 0
          WHERE target = ?1",
         params![target, snapshot_rows],
     )?;
@@ -209,7 +225,7 @@ pub(crate) fn has_kept(db: &Connection, target: &str) -> Sql<bool> {
 /// The columns that tell rows apart: the key's, or all.
 fn identifying(plan: &TablePlan) -> Vec<String> {
     let names = |at: usize| quote_ident(&plan.columns[at].name);
-    match plan.schema.identity.key() {
+    match plan.mapped.identity.key() {
         Some(key) => key.iter().map(|&k| names(k)).collect(),
         None => (0..plan.columns.len()).map(names).collect(),
     }
@@ -233,7 +249,7 @@ pub(crate) fn is_kept(plan: &TablePlan) -> String {
     let columns = identifying(plan);
     let same: Vec<String> = columns.iter().map(|c| format!("kept.{c} IS {table}.{c}")).collect();
     let from = format!("FROM {} kept WHERE {}", quote_ident(&kept_table(&plan.target)), same.join(" AND "));
-    match plan.schema.identity.key() {
+    match plan.mapped.identity.key() {
         Some(_) => format!("EXISTS (SELECT 1 {from})"),
         None => {
             format!("row_number() OVER (PARTITION BY {}) <= (SELECT count(*) {from})", columns.join(", "))
@@ -259,7 +275,8 @@ pub(crate) fn forget_kept(db: &Connection, target: &str) -> Sql<()> {
 pub(crate) fn count_changes(db: &Connection, target: &str, counters: &TableCounters) -> Sql<()> {
     db.prepare_cached(
         "UPDATE moorage_tables SET inserts = inserts + ?2, updates = updates + ?3, deletes = deletes + ?4,
-           truncates = truncates + ?5, merged = merged + ?6, reduced = reduced + ?7, last_change_at = ?8
+           truncates = truncates + ?5, merged = merged + ?6, reduced = reduced + ?7, last_change_at = ?8,
+           filtered = filtered + ?9
          WHERE target = ?1",
     )?
     .execute(params![
@@ -271,6 +288,7 @@ pub(crate) fn count_changes(db: &Connection, target: &str, counters: &TableCount
         counters.merged,
         counters.reduced,
         Utc::now().to_rfc3339(),
+        counters.filtered,
     ])?;
     Ok(())
 }

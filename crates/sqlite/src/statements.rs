@@ -17,7 +17,7 @@ impl Statements {
         let columns: Vec<String> = plan.columns.iter().map(|c| quote_ident(&c.name)).collect();
         Self {
             table: quote_ident(&plan.target),
-            key: plan.schema.identity.key().unwrap_or(&[]).to_vec(),
+            key: plan.mapped.identity.key().unwrap_or(&[]).to_vec(),
             row_id: row_id_name(plan),
             columns,
         }
@@ -87,8 +87,8 @@ pub(crate) fn row_id_name(plan: &TablePlan) -> &'static str {
 
 /// Whether the key is one integer column, which SQLite then uses as the row number itself.
 fn integer_key(plan: &TablePlan) -> Option<usize> {
-    match &plan.schema.identity {
-        RowIdentity::Key(key) if key.len() == 1 && plan.schema.columns[key[0]].logical.is_integer() => {
+    match &plan.mapped.identity {
+        RowIdentity::Key(key) if key.len() == 1 && plan.mapped.columns[key[0]].logical.is_integer() => {
             Some(key[0])
         }
         _ => None,
@@ -98,7 +98,7 @@ fn integer_key(plan: &TablePlan) -> Option<usize> {
 /// The statement that makes a table.
 pub(crate) fn create_table(plan: &TablePlan) -> String {
     let integer_key = integer_key(plan);
-    let key = plan.schema.identity.key().unwrap_or(&[]);
+    let key = plan.mapped.identity.key().unwrap_or(&[]);
     let columns: Vec<String> = plan
         .columns
         .iter()
@@ -126,7 +126,7 @@ pub(crate) fn create_index<E>(
     free: impl Fn(&str) -> Result<String, E>,
 ) -> Result<Option<String>, E> {
     let table = quote_ident(&plan.target);
-    Ok(match plan.schema.identity.key() {
+    Ok(match plan.mapped.identity.key() {
         Some(_) if integer_key(plan).is_some() => None,
         Some(key) => {
             let columns = quote_list(key.iter().map(|&k| plan.columns[k].name.as_str()));

@@ -6,11 +6,11 @@ use crate::error::sql_error;
 use crate::look::SqliteTargetLook;
 use crate::statements::{Statements, create_table};
 use crate::values::Converter;
-use crate::{again, create, meta, reading};
+use crate::{again, create, meta, probe, reading};
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_adapter::{
-    AdapterError, ExistingTable, LoadedTable, Merge, Result, Step, StoredTable, TableState, Target,
+    AdapterError, ExistingTable, LoadedTable, Merge, Result, Step, StoredTable, Surveyed, TableState, Target,
     TargetAddress, TargetLook,
 };
 use moorage_core::checkpoint::{Checkpoint, Durable};
@@ -134,7 +134,7 @@ pub(crate) async fn blocking<T: Send + 'static>(
     })?
 }
 
-fn open(path: &Path) -> Result<Connection> {
+pub(crate) fn open(path: &Path) -> Result<Connection> {
     let failed = |e| sql_error(path, "opening", e);
     if let Some(folder) = path.parent().filter(|p| !p.as_os_str().is_empty() && !p.exists()) {
         return Err(AdapterError::refused(
@@ -162,7 +162,11 @@ fn open_for_reading(path: &Path) -> Result<Connection> {
 }
 
 /// Runs `work` in a transaction of its own.
-fn transact<T>(db: &mut Connection, path: &Path, work: impl FnOnce(&Connection) -> Result<T>) -> Result<T> {
+pub(crate) fn transact<T>(
+    db: &mut Connection,
+    path: &Path,
+    work: impl FnOnce(&Connection) -> Result<T>,
+) -> Result<T> {
     let failed = |e| sql_error(path, "committing", e);
     let transaction =
         db.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate).map_err(failed)?;
@@ -181,34 +185,24 @@ impl Target for SqliteTarget {
         &self.dialect
     }
 
-    async fn inspect(&self) -> Result<Vec<Finding>> {
-        let place = self.path.display().to_string();
-        let existed = self.path.exists();
+    async fn probe(&self, bytes: u64) -> Result<Vec<Finding>> {
         let path = self.path.clone();
-        let probe = blocking(move || {
-            let mut db = open(&path)?;
-            transact(&mut db, &path, |db| {
-                db.execute_batch("CREATE TABLE moorage_probe (x); DROP TABLE moorage_probe")
-                    .map_err(|e| sql_error(&path, "writing", e))
-            })
-        })
-        .await;
-        if !existed {
-            // The look must not leave anything behind; what cannot be removed was not made.
-            for suffix in ["", "-wal", "-shm"] {
-                let _ = std::fs::remove_file(format!("{place}{suffix}"));
-            }
-        }
-        Ok(vec![match probe {
-            Ok(()) if existed => Finding::ok("target file", format!("{place} is writable")),
-            Ok(()) => Finding::ok("target file", format!("{place} will be made")),
-            Err(e) => Finding::problem(
-                "target file",
-                e.to_string(),
-                "nothing can be written there",
-                "make the folder writable, or change `path`",
-            ),
-        }])
+        blocking(move || Ok(probe::probe(&path, bytes))).await
+    }
+
+    fn set_up_script(&self, undo: bool) -> String {
+        probe::set_up_script(&self.path, undo)
+    }
+
+    async fn list(&self) -> Result<Vec<String>> {
+        self.read("listing tables", create::list).await
+    }
+
+    async fn survey(&self, pipeline: &str, plans: &[TablePlan]) -> Result<Vec<Surveyed>> {
+        let (pipeline, plans) = (pipeline.to_string(), plans.to_vec());
+        let count = plans.len();
+        let found = self.with(false, move |db, path| create::survey(db, path, &pipeline, &plans)).await?;
+        Ok(found.unwrap_or_else(|| vec![Surveyed::default(); count]))
     }
 
     async fn describe(&self, table: &str) -> Result<Option<ExistingTable>> {
@@ -217,6 +211,9 @@ impl Target for SqliteTarget {
     }
 
     fn definition(&self, plan: &TablePlan) -> String {
+        if let Some(ddl) = &plan.ddl {
+            return ddl.clone();
+        }
         let as_is = |name: &str| Ok::<_, std::convert::Infallible>(name.to_string());
         let index = match crate::statements::create_index(plan, as_is) {
             Ok(Some(statement)) => format!("\n{statement};"),
@@ -373,7 +370,7 @@ fn load(db: &Connection, path: &Path, plan: &TablePlan, rows: &RecordBatch) -> R
     let keeps = meta::keeps_rows(db, &into.target).map_err(failed)?;
     let sql = if keeps && !statements.key.is_empty() { statements.upsert() } else { statements.insert() };
     let mut insert = db.prepare_cached(&sql).map_err(failed)?;
-    let declared = matches!(plan.schema.identity, RowIdentity::DeclaredKey(_));
+    let declared = matches!(plan.mapped.identity, RowIdentity::DeclaredKey(_));
     for row in 0..rows.num_rows() {
         let values: Vec<_> = rows
             .columns()
@@ -386,7 +383,7 @@ fn load(db: &Connection, path: &Path, plan: &TablePlan, rows: &RecordBatch) -> R
                 table: plan.table().to_string(),
                 what: format!(
                     "the declared key ({}) does not fit: {e}. Declare another key in the project file",
-                    plan.schema.key_names().join(", ")
+                    plan.mapped.key_names().join(", ")
                 ),
             },
             _ => failed(e),

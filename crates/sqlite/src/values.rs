@@ -14,7 +14,7 @@ pub(crate) struct Converter {
 
 impl Converter {
     pub(crate) fn new(plan: &TablePlan) -> Self {
-        let columns = plan.schema.columns.iter().map(|c| (c.name.clone(), storage(&c.logical))).collect();
+        let columns = plan.mapped.columns.iter().map(|c| (c.name.clone(), storage(&c.logical))).collect();
         Self { table: plan.table().to_string(), columns }
     }
 

@@ -78,8 +78,14 @@ impl Target for FaultyTarget {
     fn dialect(&self) -> &(dyn TargetDialect + Sync) {
         self.inner.dialect()
     }
-    async fn inspect(&self) -> Result<Vec<Finding>> {
-        self.inner.inspect().await
+    async fn list(&self) -> Result<Vec<String>> {
+        self.inner.list().await
+    }
+    async fn probe(&self, bytes: u64) -> Result<Vec<Finding>> {
+        self.inner.probe(bytes).await
+    }
+    fn set_up_script(&self, undo: bool) -> String {
+        self.inner.set_up_script(undo)
     }
     async fn describe(&self, table: &str) -> Result<Option<ExistingTable>> {
         self.inner.describe(table).await

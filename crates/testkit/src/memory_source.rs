@@ -4,13 +4,13 @@ use crate::rows::{Op, Row, berths_source_table, block_of, rows_of_batch};
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_adapter::{
-    AdapterError, CapturePlan, CaptureState, ChangeStream, Console, Events, Head, Prepared, Removed, Result,
-    SegmentSender, SnapshotMark, SnapshotSink, Source, SourceAddress, SourceLook, Step, StreamStart,
-    StreamTable, StreamedSegment, Tail, TailFrom, Waiting, segment_channel,
+    AdapterError, CapturePlan, CaptureState, ChangeStream, Console, Events, Head, Inspected, Prepared,
+    Removed, Result, SegmentSender, SetUp, SnapshotMark, SnapshotSink, Source, SourceAddress, SourceLook,
+    Step, StreamStart, StreamTable, StreamedSegment, Tail, TailFrom, Waiting, segment_channel,
 };
 use moorage_core::change::{Segment, Transaction};
 use moorage_core::checkpoint::{CapturePoint, Checkpoint, Durable, Refusal, SourceIdentity};
-use moorage_core::finding::Finding;
+use moorage_core::finding::{End, Finding};
 use moorage_core::lag::ClockSkew;
 use moorage_core::plan::{SourceTable, TablePlan};
 use moorage_core::{Position, TableSchema};
@@ -156,8 +156,12 @@ impl Source for MemorySource {
         Ok(SourceAddress { system: word(), host: word(), database: word(), user: word() })
     }
 
-    async fn inspect(&self, _: &CapturePlan) -> Result<Vec<Finding>> {
-        Ok(vec![Finding::ok("connection", "memory")])
+    async fn inspect(&self, _: &CapturePlan, _: &Inspected<'_>) -> Result<Vec<Finding>> {
+        Ok(vec![Finding::ok(End::Source, "connection", "memory")])
+    }
+
+    async fn set_up_script(&self, _: &CapturePlan, _: &SetUp<'_>) -> Result<String> {
+        Ok(String::new())
     }
 
     async fn discover(&self) -> Result<Vec<SourceTable>> {

@@ -12,7 +12,7 @@ use moorage_core::change::{ChangeBlock, ChangeKind};
 use moorage_core::checkpoint::{Checkpoint, Durable};
 use moorage_core::column::Value;
 use moorage_core::counters::TableCounters;
-use moorage_core::finding::Finding;
+use moorage_core::finding::{End, Finding};
 use moorage_core::plan::{Declared, ExistingRowsChoice, TablePlan, TargetDialect};
 use moorage_core::reduce::{Cells, reduce};
 use moorage_core::schema::RowIdentity;
@@ -171,7 +171,7 @@ impl Merge for MemoryMerge {
                 continue;
             }
             self.work.seen.extend(own.iter().flat_map(|b| ops(b)));
-            let counters = apply(&mut self.work.table(&plan.target).rows, &plan.schema.identity, &own)?;
+            let counters = apply(&mut self.work.table(&plan.target).rows, &plan.mapped.identity, &own)?;
             *self.progress.entry(plan.target).or_default() += counters;
         }
         Ok(())
@@ -187,7 +187,7 @@ impl Merge for MemoryMerge {
         let snapshot_rows = rows.len() as u64;
         let mut counters = TableCounters::default();
         for block in later {
-            counters += apply(&mut rows, &plan.schema.identity, &[&block?])?;
+            counters += apply(&mut rows, &plan.mapped.identity, &[&block?])?;
         }
         let table = self.work.table(&plan.target);
         (table.rows, table.again) = (rows, None);
@@ -228,8 +228,16 @@ impl Target for MemoryTarget {
         &Dialect
     }
 
-    async fn inspect(&self) -> Result<Vec<Finding>> {
-        Ok(vec![Finding::ok("target", "memory")])
+    async fn list(&self) -> Result<Vec<String>> {
+        Ok(self.inner.lock().unwrap().tables.keys().cloned().collect())
+    }
+
+    fn set_up_script(&self, _: bool) -> String {
+        String::new()
+    }
+
+    async fn probe(&self, _: u64) -> Result<Vec<Finding>> {
+        Ok(vec![Finding::ok(End::Target, "target", "memory")])
     }
 
     async fn describe(&self, table: &str) -> Result<Option<ExistingTable>> {
@@ -296,7 +304,7 @@ impl Target for MemoryTarget {
         for at in 0..rows.num_rows() {
             let row = row_at(&rows, at);
             let rows = table.again.as_mut().unwrap_or(&mut table.rows);
-            if plan.schema.identity != RowIdentity::WholeRow {
+            if plan.mapped.identity != RowIdentity::WholeRow {
                 rows.retain(|r| r.0 != row.0);
             }
             rows.push(row);

@@ -3,7 +3,7 @@
 use arrow::array::RecordBatch;
 use moorage_core::change::{ChangeBlock, ChangeBlockBuilder, ChangeKind, Images, Transaction};
 use moorage_core::column::{ColumnBuilder, RowsBuilder, Value, value_at};
-use moorage_core::plan::{LogIdentity, SourceColumn, SourceTable};
+use moorage_core::plan::{LogIdentity, SourceColumn, SourceTable, TableKind};
 use moorage_core::schema::RowIdentity;
 use moorage_core::{Column, LogicalType, TableName, TableSchema};
 use std::sync::Arc;
@@ -54,12 +54,14 @@ pub fn berths_schema(identity: RowIdentity) -> Arc<TableSchema> {
 pub fn berths_source_table() -> SourceTable {
     SourceTable {
         name: TableName::new("public", "berths"),
+        kind: TableKind::Table,
         id: 1,
         columns: columns()
             .into_iter()
-            .map(|column| SourceColumn { column, generated: false, refused: None })
+            .map(|column| SourceColumn { column, generated: false, refused: None, may_be_left_out: false })
             .collect(),
         identity: LogIdentity::Key(vec!["id".into()]),
+        identity_word: "default",
         row_estimate: None,
         bytes: None,
         refused: None,

@@ -1,100 +1,121 @@
 //! `check`: are both ends ready?
 
-use crate::args::{Global, Pipelines};
+use crate::args::{CheckArgs, Global, Script};
 use crate::exit::{Failure, Finished};
 use crate::{load, render};
 use comfy_table::Color;
-use moorage_core::finding::{Finding, Severity};
+use moorage_core::finding::{End, Finding, Severity};
 use moorage_engine::Pipeline;
 use serde::Serialize;
 
 #[derive(Serialize)]
 struct Checked<'a> {
     pipeline: &'a str,
+    ready: bool,
     findings: Vec<Finding>,
 }
 
-pub async fn check(global: &Global, which: &Pipelines) -> Result<Finished, Failure> {
-    let mut worst = Severity::Ok;
+#[derive(Serialize)]
+struct Scripts<'a> {
+    pipeline: &'a str,
+    source: String,
+    target: String,
+}
+
+pub async fn check(global: &Global, args: &CheckArgs) -> Result<Finished, Failure> {
+    let pipelines = load::pipelines(global, &args.pipelines.pipelines)?;
+    if let Some(script) = args.sql {
+        return scripts(global, &pipelines, args.role.as_deref(), script == Script::Undo).await;
+    }
+    let mut blocked = false;
     let mut all = Vec::new();
-    let pipelines = load::pipelines(global, &which.pipelines)?;
     for pipeline in &pipelines {
-        let findings = findings(pipeline).await;
-        worst = findings.iter().map(|f| f.severity).fold(worst, Ord::max);
+        let findings = moorage_engine::check(pipeline).await;
+        let ready = !moorage_engine::has_blocker(&findings);
+        blocked |= !ready;
         if !render::wants_json(global) {
             show(global, pipeline, &findings);
         }
-        all.push(Checked { pipeline: &pipeline.name, findings });
+        all.push(Checked { pipeline: &pipeline.name, ready, findings });
     }
     if render::wants_json(global) {
         render::json(&all)?;
     }
-    Ok(if worst == Severity::Problem { Finished::Found } else { Finished::Clean })
+    Ok(if blocked { Finished::Found } else { Finished::Clean })
 }
 
-/// An end that cannot be reached is a finding too.
-async fn findings(pipeline: &Pipeline) -> Vec<Finding> {
-    let mut findings = match pipeline.source.inspect(&pipeline.capture()).await {
-        Ok(found) => found,
-        Err(e) => vec![Finding::problem(
-            "connection",
-            e.to_string(),
-            "nothing can be read",
-            "mend what the message names",
-        )],
-    };
-    if let Ok(tables) = pipeline.source.discover().await {
-        let plan = moorage_core::plan::plan(&pipeline.config, &tables, pipeline.target.dialect());
-        let found = format!("{} picked tables can be carried", plan.tables.len());
-        if plan.tables.is_empty() {
-            let why = "a run would have nothing to do";
-            findings.push(Finding::problem(
-                "tables",
-                found,
-                why,
-                "moorage tables, then change include and exclude",
-            ));
-        } else {
-            findings.push(Finding::ok("tables", found));
+async fn scripts(
+    global: &Global,
+    pipelines: &[Pipeline],
+    role: Option<&str>,
+    undo: bool,
+) -> Result<Finished, Failure> {
+    let mut all = Vec::new();
+    for pipeline in pipelines {
+        let (source, target) = moorage_engine::set_up_scripts(pipeline, role, undo).await?;
+        if !render::wants_json(global) {
+            render::out(format!("{source}\n{target}"));
         }
-        for refused in plan.refused {
-            findings.push(Finding::problem(
-                refused.table.to_string(),
-                refused.why,
-                "a run would leave it out",
-                "",
-            ));
-        }
+        all.push(Scripts { pipeline: &pipeline.name, source, target });
     }
-    match pipeline.target.inspect().await {
-        Ok(found) => findings.extend(found),
-        Err(e) => findings.push(Finding::problem("target", e.to_string(), "nothing can be written", "")),
+    if render::wants_json(global) {
+        render::json(&all)?;
     }
-    findings
+    Ok(Finished::Clean)
 }
 
 fn show(global: &Global, pipeline: &Pipeline, findings: &[Finding]) {
     render::out(format!("{}: pipeline {}", global.file.display(), pipeline.name));
-    let mut table = render::table(global, &["", "what", "found"]);
-    for f in findings {
-        let (word, color) = match f.severity {
-            Severity::Ok => ("ok", Color::Green),
-            Severity::Note => ("note", Color::Yellow),
-            Severity::Problem => ("problem", Color::Red),
-        };
-        let mut text = f.found.clone();
-        for (label, more) in [("why", &f.why), ("fix", &f.fix)] {
-            if !more.is_empty() {
-                text.push_str(&format!("\n{label}: {more}"));
-            }
+    for (end, title) in [(End::Project, "project file"), (End::Source, "source"), (End::Target, "target")] {
+        let of_end: Vec<&Finding> = findings.iter().filter(|f| f.end == end).collect();
+        // All is well with nothing to say is not worth a heading.
+        if of_end.is_empty() {
+            continue;
         }
-        table.add_row([render::tinted(global, word, color), f.subject.as_str().into(), text.into()]);
+        render::out(format!("\n{}", render::bold(global, title)));
+        let mut table = render::table(global, &[]);
+        for finding in of_end {
+            add(global, &mut table, finding);
+        }
+        render::out(table.trim_fmt());
     }
-    render::out(table.trim_fmt());
-    let problems = findings.iter().filter(|f| f.severity == Severity::Problem).count();
-    render::out(match problems {
-        0 => "ready: `moorage plan` shows what a run will make, `moorage run` does it".to_string(),
-        1 => "1 problem to mend first".to_string(),
-        n => format!("{n} problems to mend first"),
+    let count = |severity| findings.iter().filter(|f| f.severity == severity).count();
+    let warnings = match count(Severity::Warning) {
+        0 => String::new(),
+        1 => ", 1 warning".into(),
+        n => format!(", {n} warnings"),
+    };
+    render::out(match count(Severity::Blocker) {
+        0 => format!("\nready{warnings}: `moorage plan` shows what a run will make, `moorage run` does it"),
+        1 => format!("\n1 blocker to mend first{warnings}"),
+        n => format!("\n{n} blockers to mend first{warnings}"),
     });
+}
+
+fn add(global: &Global, table: &mut comfy_table::Table, finding: &Finding) {
+    let color = match finding.severity {
+        Severity::Ok => Color::Green,
+        Severity::Warning => Color::Yellow,
+        Severity::Blocker => Color::Red,
+    };
+    let mut text = match &finding.table {
+        Some(about) => format!("{about}: {}", finding.found),
+        None => finding.found.clone(),
+    };
+    if !finding.why.is_empty() && (finding.severity != Severity::Ok || global.verbose > 0) {
+        text.push_str(&format!("\nwhy  {}", finding.why));
+    }
+    for (at, statement) in finding.fix.statements.iter().enumerate() {
+        text.push_str(&format!("\n{}  {statement};", if at == 0 { "fix" } else { "   " }));
+    }
+    if !finding.fix.step.is_empty() {
+        let label = if finding.fix.statements.is_empty() { "fix" } else { "   " };
+        text.push_str(&format!("\n{label}  {}", finding.fix.step));
+    }
+    let word = format!("  {}", finding.severity.word());
+    table.add_row([
+        render::tinted(global, &word, color),
+        finding.check.replace('_', " ").into(),
+        text.into(),
+    ]);
 }

@@ -4,6 +4,7 @@ mod changes;
 mod check;
 mod churn;
 mod demo;
+mod init;
 mod plan;
 mod preview;
 mod resnapshot;
@@ -22,6 +23,7 @@ use std::process::ExitCode;
 pub async fn carry_out(args: Args) -> ExitCode {
     let global = &args.global;
     exit::code(match args.command {
+        Command::Init(which) => init::init(global, &which).await,
         Command::Check(which) => check::check(global, &which).await,
         Command::Tables(which) => tables::tables(global, &which).await,
         Command::Plan(which) => plan::plan(global, &which).await,

@@ -2,15 +2,21 @@
 
 use crate::args::{Global, PlanArgs};
 use crate::exit::{Failure, Finished};
-use crate::{load, render};
-use moorage_core::plan::{Plan, TablePlan};
+use crate::{edit, load, render};
+use moorage_adapter::{Surveyed, TableState};
+use moorage_core::finding::reason_and_fix;
+use moorage_core::plan::{ExistingRowsChoice, TablePlan};
 use moorage_core::schema::RowIdentity;
-use moorage_engine::Pipeline;
+use moorage_engine::ddl::{self, Written};
+use moorage_engine::{Draft, Estimate, FoundRule, Pipeline};
 use serde::Serialize;
+use std::path::Path;
 
 #[derive(Serialize)]
 struct Planned<'a> {
     pipeline: &'a str,
+    estimate: Option<Estimate>,
+    unmatched_patterns: Vec<String>,
     tables: Vec<PlannedTable<'a>>,
     refused: &'a [moorage_core::plan::Refused],
 }
@@ -19,115 +25,288 @@ struct Planned<'a> {
 struct PlannedTable<'a> {
     table: String,
     target: &'a str,
-    existing: Option<String>,
+    /// `create`, `take over`, `go on` or `read again`.
+    action: &'static str,
+    existing_rows: Option<u64>,
+    existing_rows_become: Option<&'static str>,
+    blocked: Option<&'a str>,
     identity: &'a RowIdentity,
+    key: Vec<&'a str>,
+    row_estimate: Option<u64>,
+    bytes: Option<u64>,
+    #[serde(rename = "where")]
+    condition: Option<&'a str>,
     columns: Vec<PlannedColumn<'a>>,
-    left_out: &'a [(String, String)],
+    left_out: Vec<LeftOut<'a>>,
     definition: String,
+    definition_by_hand: bool,
+}
+
+#[derive(Serialize)]
+struct LeftOut<'a> {
+    column: &'a str,
+    why: &'a str,
 }
 
 #[derive(Serialize)]
 struct PlannedColumn<'a> {
-    source: &'a str,
-    source_type: &'a str,
+    source: String,
+    source_type: Option<&'a str>,
+    logical_type: String,
     target: &'a str,
     target_type: &'a str,
+    loses: Option<&'a str>,
     note: Option<&'a str>,
 }
 
 pub async fn plan(global: &Global, args: &PlanArgs) -> Result<Finished, Failure> {
+    if let Some(example) = &args.example {
+        return from_example(global, args, example).await;
+    }
     let mut found = false;
+    let mut all = Vec::new();
+    let mut kept = Vec::new();
     for pipeline in load::pipelines(global, &args.pipelines.pipelines)? {
-        let tables = pipeline.source.discover().await?;
-        let plan = moorage_core::plan::plan(&pipeline.config, &tables, pipeline.target.dialect());
-        let mut problems = Vec::new();
-        for table in &plan.tables {
-            problems.push(existing(&pipeline, table).await?);
-        }
-        found |= !plan.refused.is_empty() || problems.iter().flatten().any(|p| p.1);
-        if render::wants_json(global) {
-            render::json(&as_json(&pipeline, &plan, &problems))?;
+        let draft = moorage_engine::draft(&pipeline).await?;
+        found |= !draft.plan.refused.is_empty()
+            || !draft.unmatched.is_empty()
+            || draft.surveyed.iter().any(|s| s.problem.is_some());
+        if let Some(folder) = &args.ddl_dir {
+            write_files(&pipeline, &draft, folder)?;
         } else if args.ddl {
-            for table in &plan.tables {
+            for table in &draft.plan.tables {
                 render::out(format!("{}\n", pipeline.target.definition(table)));
             }
         } else {
-            show(global, &pipeline, &plan, &problems);
+            let estimate = moorage_engine::estimate(&pipeline, &draft).await?;
+            if !render::wants_json(global) {
+                show(global, &pipeline, &draft, estimate.as_ref());
+            }
+            kept.push((pipeline, draft, estimate));
         }
+    }
+    if render::wants_json(global) {
+        all.extend(kept.iter().map(|(pipeline, draft, estimate)| as_json(pipeline, draft, *estimate)));
+        render::json(&all)?;
     }
     Ok(if found { Finished::Found } else { Finished::Clean })
 }
 
-/// What is in the way of a table, or there already; and whether a run would refuse.
-async fn existing(pipeline: &Pipeline, table: &TablePlan) -> Result<Option<(String, bool)>, Failure> {
-    if let Err(error) = pipeline.target.check(&pipeline.name, table).await {
-        return Ok(Some((error.to_string(), true)));
+fn write_files(pipeline: &Pipeline, draft: &Draft, folder: &Path) -> Result<(), Failure> {
+    for table in &draft.plan.tables {
+        let generated = TablePlan { ddl: None, ..table.clone() };
+        let written = ddl::write(folder, &generated, &pipeline.target.definition(&generated))?;
+        let word = if written == Written::Kept { "left alone, it was changed by hand" } else { "written" };
+        render::out(format!("{}: {word}", ddl::file_of(folder, table).display()));
     }
-    let there = pipeline.target.describe(&table.target).await?;
-    Ok(there.map(|t| (format!("there already, {} rows", render::number(t.rows)), false)))
+    let used = pipeline.ddl_folder.is_some();
+    if !used {
+        let line = format!("ddl_dir = {:?}", folder.display().to_string());
+        render::out(format!(
+            "to have a run use what you change there, write in [pipelines.{}]: {line}",
+            pipeline.name
+        ));
+    }
+    Ok(())
 }
 
-fn as_json<'a>(pipeline: &'a Pipeline, plan: &'a Plan, problems: &[Option<(String, bool)>]) -> Planned<'a> {
-    let column = |t: &'a TablePlan, i: usize| PlannedColumn {
-        source: &t.schema.columns[i].name,
-        source_type: &t.schema.columns[i].source_type,
-        target: &t.columns[i].name,
-        target_type: &t.columns[i].declared.sql,
-        note: t.columns[i].declared.note.as_deref(),
+fn action(surveyed: &Surveyed) -> &'static str {
+    match (&surveyed.existing, surveyed.state) {
+        (_, Some(TableState::Loading)) => "read again",
+        (_, Some(_)) => "go on",
+        (Some(_), None) => "take over",
+        (None, None) => "create",
+    }
+}
+
+fn rows_become(table: &TablePlan, surveyed: &Surveyed) -> Option<&'static str> {
+    let existing = surveyed.existing.as_ref().filter(|e| e.rows > 0 && surveyed.state.is_none())?;
+    let _ = existing;
+    table.existing_rows.map(|choice| match choice {
+        ExistingRowsChoice::Replace => "replaced",
+        ExistingRowsChoice::Keep => "kept",
+    })
+}
+
+fn as_json<'a>(pipeline: &'a Pipeline, draft: &'a Draft, estimate: Option<Estimate>) -> Planned<'a> {
+    let column = |t: &'a TablePlan, i: usize| {
+        let source = t.source_column(i);
+        PlannedColumn {
+            source_type: t.schema.columns.iter().find(|c| c.name == source).map(|c| c.source_type.as_str()),
+            source,
+            logical_type: t.mapped.columns[i].logical.to_string(),
+            target: &t.columns[i].name,
+            target_type: &t.columns[i].declared.sql,
+            loses: t.columns[i].loses.as_deref(),
+            note: t.columns[i].declared.note.as_deref(),
+        }
     };
-    let tables = plan.tables.iter().zip(problems).map(|(t, problem)| PlannedTable {
-        table: t.table().to_string(),
-        target: &t.target,
-        existing: problem.as_ref().map(|p| p.0.clone()),
-        identity: &t.schema.identity,
-        columns: (0..t.columns.len()).map(|i| column(t, i)).collect(),
-        left_out: &t.left_out,
-        definition: pipeline.target.definition(t),
+    let tables = draft.plan.tables.iter().zip(&draft.surveyed).map(|(t, s)| {
+        let source = draft.source_table(t);
+        PlannedTable {
+            table: t.table().to_string(),
+            target: &t.target,
+            action: action(s),
+            existing_rows: s.existing.as_ref().map(|e| e.rows),
+            existing_rows_become: rows_become(t, s),
+            blocked: s.problem.as_deref(),
+            identity: &t.mapped.identity,
+            key: t.mapped.key_names(),
+            row_estimate: source.and_then(|s| s.row_estimate),
+            bytes: source.and_then(|s| s.bytes),
+            condition: t.mapping.condition.as_deref(),
+            columns: (0..t.columns.len()).map(|i| column(t, i)).collect(),
+            left_out: t.left_out.iter().map(|(column, why)| LeftOut { column, why }).collect(),
+            definition: pipeline.target.definition(t),
+            definition_by_hand: t.ddl.is_some(),
+        }
     });
-    Planned { pipeline: &pipeline.name, tables: tables.collect(), refused: &plan.refused }
+    Planned {
+        pipeline: &pipeline.name,
+        estimate,
+        unmatched_patterns: draft.unmatched.iter().map(ToString::to_string).collect(),
+        tables: tables.collect(),
+        refused: &draft.plan.refused,
+    }
 }
 
 fn identity(table: &TablePlan) -> String {
-    let names = table.schema.key_names().join(", ");
-    match table.schema.identity {
+    let names = table.mapped.key_names().join(", ");
+    match table.mapped.identity {
         RowIdentity::Key(_) => format!("key ({names})"),
         RowIdentity::DeclaredKey(_) => format!("key ({names}), declared in the project file"),
         RowIdentity::WholeRow => "no key: rows are matched by all columns".into(),
     }
 }
 
-fn show(global: &Global, pipeline: &Pipeline, plan: &Plan, problems: &[Option<(String, bool)>]) {
+/// What will happen to the target table.
+fn outlook(table: &TablePlan, surveyed: &Surveyed, draft: &Draft) -> String {
+    let rows = surveyed.existing.as_ref().map_or(0, |e| e.rows);
+    let number = render::number(rows);
+    let target = match (action(surveyed), rows_become(table, surveyed)) {
+        ("create", _) => "will be created".to_string(),
+        ("go on", _) => format!("is there, {number} rows; a run goes on with it"),
+        ("read again", _) => "is there, not complete; a run reads it again from empty".into(),
+        (_, Some(become_what)) => format!("is there, {number} rows, which are {become_what}"),
+        (_, None) => format!("is there, {number} rows; a run takes it over"),
+    };
+    let source = draft.source_table(table);
+    let about = source.and_then(|s| s.row_estimate).map(|n| format!("about {} rows", render::number(n)));
+    let bytes = source.and_then(|s| s.bytes).map(render::size);
+    let size: Vec<String> = about.into_iter().chain(bytes).collect();
+    let by_hand = if table.ddl.is_some() { ", made by statements that were changed by hand" } else { "" };
+    if size.is_empty() {
+        format!("{target}{by_hand}")
+    } else {
+        format!("{target}{by_hand}; {} to read", size.join(", "))
+    }
+}
+
+fn show(global: &Global, pipeline: &Pipeline, draft: &Draft, estimate: Option<&Estimate>) {
     render::out(format!("{}: pipeline {}", global.file.display(), pipeline.name));
-    for (table, problem) in plan.tables.iter().zip(problems) {
-        render::out(format!("\n{} → {}, {}", table.table(), table.target, identity(table)));
-        if let Some((problem, refused)) = problem {
-            render::out(format!("  {}{problem}", if *refused { "problem: " } else { "" }));
+    for (table, surveyed) in draft.plan.tables.iter().zip(&draft.surveyed) {
+        let title = render::bold(global, &format!("{} → {}", table.table(), table.target));
+        render::out(format!("\n{title}, {}\n  {}", identity(table), outlook(table, surveyed, draft)));
+        if let Some(problem) = &surveyed.problem {
+            render::out(format!("  blocked: {problem}"));
         }
-        let mut columns =
-            render::table(global, &["  column", "source type", "target column", "target type", "note"]);
-        for (from, to) in table.schema.columns.iter().zip(&table.columns) {
-            let sql = if to.declared.sql.is_empty() { "(any)" } else { &to.declared.sql };
-            columns.add_row([
-                format!("  {}", from.name),
-                from.source_type.clone(),
-                to.name.clone(),
-                sql.to_string(),
-                to.declared.note.clone().unwrap_or_default(),
-            ]);
+        if let Some(condition) = &table.mapping.condition {
+            render::out(format!("  only rows where {condition}"));
         }
-        for (name, why) in &table.left_out {
-            columns.add_row([
-                format!("  {name}"),
-                String::new(),
-                "left out".into(),
-                String::new(),
-                why.clone(),
-            ]);
-        }
-        render::out(columns.trim_fmt());
+        render::out(columns(global, table).trim_fmt());
     }
-    for refused in &plan.refused {
-        render::out(format!("\n{}: refused: {}", refused.table, refused.why));
+    for refused in &draft.plan.refused {
+        let (why, fix) = reason_and_fix(&refused.why);
+        render::out(format!("\n{}: blocked: {why}", refused.table));
+        for statement in fix.statements {
+            render::out(format!("  run in the source  {statement};"));
+        }
     }
-    render::out(format!("\n{} tables to carry, {} refused", plan.tables.len(), plan.refused.len()));
+    for unmatched in &draft.unmatched {
+        render::out(format!("\nblocked: {unmatched}"));
+    }
+    let blocked = draft.plan.refused.len() + draft.surveyed.iter().filter(|s| s.problem.is_some()).count();
+    render::out(format!("\n{} tables to carry, {blocked} blocked", draft.plan.tables.len()));
+    if let Some(e) = estimate {
+        let size = if e.bytes > 0 { format!(", {}", render::size(e.bytes)) } else { String::new() };
+        render::out(format!(
+            "snapshot: {} tables, about {} rows{size}; up to about {} at the {} rows a second that were measured",
+            e.tables,
+            render::number(e.rows),
+            render::span(e.elapsed_ms),
+            render::number(e.rows_per_second)
+        ));
+    }
+}
+
+fn columns(global: &Global, table: &TablePlan) -> comfy_table::Table {
+    let head = ["  column", "source type", "means", "target column", "target type", "note"];
+    let mut columns = render::table(global, &head);
+    for (at, to) in table.columns.iter().enumerate() {
+        let from = table.source_column(at);
+        let source_type = table.schema.columns.iter().find(|c| c.name == from).map(|c| c.source_type.clone());
+        let notes = [to.loses.as_ref().map(|l| format!("loses: {l}")), to.declared.note.clone()];
+        columns.add_row([
+            format!("  {}", render::cut(&from, 40)),
+            source_type.unwrap_or_else(|| "(added)".into()),
+            table.mapped.columns[at].logical.to_string(),
+            to.name.clone(),
+            if to.declared.sql.is_empty() { "(any)".into() } else { to.declared.sql.clone() },
+            notes.into_iter().flatten().collect::<Vec<_>>().join("; "),
+        ]);
+    }
+    for (name, why) in &table.left_out {
+        let empty = String::new;
+        columns.add_row([format!("  {name}"), empty(), empty(), "left out".into(), empty(), why.clone()]);
+    }
+    columns
+}
+
+async fn from_example(global: &Global, args: &PlanArgs, example: &str) -> Result<Finished, Failure> {
+    let wrong = || {
+        Failure::Usage(format!(
+            "--example {example}: give a table and its target, as in main.vessels=quay_vessels"
+        ))
+    };
+    let (table, target) = example.split_once('=').ok_or_else(wrong)?;
+    let (table, target) = (table.trim(), target.trim());
+    if table.is_empty() || target.is_empty() {
+        return Err(wrong());
+    }
+    let pipeline = load::only(global, &args.pipelines.pipelines)?;
+    let rule = moorage_engine::rule_from_example(&pipeline, table, target).await?.map_err(Failure::Usage)?;
+    if render::wants_json(global) {
+        render::json(&rule)?;
+    } else {
+        show_rule(global, &pipeline, &rule);
+    }
+    if args.write {
+        edit::set_into(&global.file, &pipeline.name, &rule.into)?;
+        render::note(format!("{}: pipeline {} has the rule now", global.file.display(), pipeline.name));
+    }
+    let left = rule.tables.iter().any(|t| t.left.is_some());
+    Ok(if left { Finished::Found } else { Finished::Clean })
+}
+
+fn show_rule(global: &Global, pipeline: &Pipeline, rule: &FoundRule) {
+    render::out(format!("{}: pipeline {}\n", global.file.display(), pipeline.name));
+    render::out(format!("into = {:?}\n", rule.into));
+    let mut tables = render::table(global, &["table", "target", "there", "left, because"]);
+    for t in &rule.tables {
+        tables.add_row([
+            t.table.as_str(),
+            t.target.as_str(),
+            if t.exists { "yes" } else { "" },
+            t.left.as_deref().unwrap_or_default(),
+        ]);
+    }
+    render::out(tables.trim_fmt());
+    let left = rule.tables.iter().filter(|t| t.left.is_some()).count();
+    render::out(format!("\nthe rule explains {} of {} tables", rule.tables.len() - left, rule.tables.len()));
+    if !rule.unexplained_targets.is_empty() {
+        render::out(format!(
+            "target tables that it names nothing of: {}",
+            rule.unexplained_targets.join(", ")
+        ));
+    }
 }

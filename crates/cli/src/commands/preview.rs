@@ -14,6 +14,8 @@ pub async fn preview(global: &Global, args: &PreviewArgs) -> Result<Finished, Fa
     let previews = if args.target {
         let which = args.newest.map_or(Sample::First(args.rows), Sample::Newest);
         moorage_engine::preview_target(&pipeline, table, which).await?
+    } else if args.source {
+        moorage_engine::preview_source(&pipeline, table, args.rows).await?
     } else {
         moorage_engine::preview(&pipeline, table, args.rows).await?
     };
@@ -24,6 +26,7 @@ pub async fn preview(global: &Global, args: &PreviewArgs) -> Result<Finished, Fa
     render::out(format!("{}: pipeline {}", global.file.display(), pipeline.name));
     for preview in previews {
         let title = match (args.target, args.newest) {
+            _ if args.source => format!("{}, as it is in the source", preview.table),
             (true, Some(_)) => format!("{}, the newest rows in the target", preview.target),
             (true, None) => format!("{}, in the target", preview.target),
             (false, _) => format!("{} → {}", preview.table, preview.target),

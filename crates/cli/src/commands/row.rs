@@ -121,6 +121,11 @@ fn show(global: &Global, view: &RowView, steps: Option<&RowSteps>) -> Result<(),
         .map(|at| format!(" (target complete up to source commit {})", render::clock(at)))
         .unwrap_or_default();
     render::out(match (view.in_source, view.in_target, view.agrees) {
+        (false, false, _) if view.filtered => {
+            format!(
+                "both sides agree: the filter of the project file (`where`) keeps the source's row away{at}"
+            )
+        }
         (false, false, _) => format!("neither side has such a row{at}"),
         (true, true, true) => format!("both sides agree{at}"),
         (true, false, _) => format!("the target does not have the row{at}"),

@@ -15,9 +15,9 @@ fn the_words_of_a_first_session() {
     project.moorage(&["check"]).expect(
         3,
         &[
-            "wal_level = logical",
+            "wal level               logical",
             "moorage_first_session will be made",
-            "1 problem to mend",
+            "1 blocker to mend",
             "REPLICA IDENTITY FULL",
         ],
     );
@@ -27,7 +27,7 @@ fn the_words_of_a_first_session() {
     project.moorage(&["tables"]).expect(0, &["public.berths", "2 of 2 tables are picked"]);
     project
         .moorage(&["plan"])
-        .expect(0, &["public.berths → berths, key (id)", "2 tables to carry, 0 refused"]);
+        .expect(0, &["public.berths → berths, key (id)", "2 tables to carry, 0 blocked"]);
     project
         .moorage(&["plan", "--ddl"])
         .expect(0, &["CREATE TABLE \"berths\" (\n  \"id\" INTEGER PRIMARY KEY,\n  \"name\" TEXT\n);"]);
@@ -67,8 +67,8 @@ fn json_is_one_stable_document() {
         (&"public.berths".into(), &2.into())
     );
     assert_eq!(status[0]["waiting"]["changes"], 0);
-    assert_eq!(parse(&["plan", "--format", "json"])["tables"][0]["columns"][0]["target_type"], "INTEGER");
-    assert_eq!(parse(&["tables", "--format", "json"])[0]["picked"], true);
+    assert_eq!(parse(&["plan", "--format", "json"])[0]["tables"][0]["columns"][0]["target_type"], "INTEGER");
+    assert_eq!(parse(&["tables", "--format", "json"])[0]["tables"][0]["picked"], true);
     assert_eq!(parse(&["check", "--format", "json"])[0]["findings"][1]["severity"], "ok");
 }
 
@@ -182,7 +182,7 @@ fn rows_that_were_there_before_are_not_touched_without_a_word() {
     project.session.run(BERTHS);
     let db = rusqlite::Connection::open(project.path("warehouse.db")).unwrap();
     db.execute_batch("CREATE TABLE berths (id INTEGER PRIMARY KEY, name TEXT); INSERT INTO berths VALUES (1, 'old'), (77, 'mine')").unwrap();
-    project.moorage(&["plan"]).expect(3, &["problem: target table berths is already there", "holds 2 rows"]);
+    project.moorage(&["plan"]).expect(3, &["blocked: target table berths is already there", "holds 2 rows"]);
     project.refuses(&["it holds 2 rows", "existing_rows = \"replace\" or \"keep\""]);
     assert_eq!(project.session.value::<i64>("SELECT count(*) FROM pg_publication"), 0, "nothing half-made");
     project.replace("merge_every", "existing_rows = \"keep\"\nmerge_every");
@@ -238,7 +238,7 @@ fn several_pipelines_run_together_and_a_failure_is_said_at_once() {
     project
         .add("[pipelines.broken]\nsource = \"harbour\"\ntarget = \"warehouse\"\ninclude = [\"nowhere.*\"]");
     let mut running = project.start(&["run"]);
-    running.wait_for("error: broken: pipeline broken: no table can be carried");
+    running.wait_for("error: broken: pattern `nowhere.*` of `include` means no table");
     running.wait_for("several: following changes");
     running.signal("INT");
     assert_eq!(running.end(), 1, "{}", running.log());

@@ -26,7 +26,7 @@ fn a_first_connection_fails_at_once_and_names_the_layer(#[case] url: &str, #[cas
     let begun = std::time::Instant::now();
     project.refuses(&["cannot connect to", layer]);
     assert!(begun.elapsed().as_secs() < 8, "not tried again");
-    project.moorage(&["check"]).expect(3, &["problem", layer]);
+    project.moorage(&["check"]).expect(3, &["blocker", layer]);
     assert!(!project.path("warehouse.db").exists());
 }
 

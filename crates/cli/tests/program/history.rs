@@ -107,7 +107,7 @@ fn a_slot_that_is_dropped_or_invalidated_while_running_stops_the_run() {
     }
     assert_eq!(project.session.value::<String>("SELECT wal_status FROM pg_replication_slots"), "lost");
     project.refuses(&["invalidated", "resnapshot --all"]);
-    project.moorage(&["check"]).expect(3, &["it was invalidated"]);
+    project.moorage(&["check"]).expect(3, &["the server let go of it", "resnapshot --all"]);
     mended(&project);
     let mut running = project.start(&["run"]);
     running.wait_for("following changes");

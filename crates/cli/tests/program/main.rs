@@ -14,6 +14,7 @@ mod demo;
 mod harness;
 mod history;
 mod identities;
+mod mapping;
 mod rereading;
 mod set_up;
 mod sqlite_source;

@@ -25,7 +25,9 @@ fn a_log_level_that_is_too_low_or_not_yet_in_force_is_named() {
     project.session.run(BERTHS);
     project.refuses(&["wal_level is replica", "ALTER SYSTEM SET wal_level = logical", "--snapshot-only"]);
     assert_nothing_made(&project);
-    project.moorage(&["check"]).expect(3, &["wal_level = replica", "ALTER SYSTEM SET wal_level = logical"]);
+    project
+        .moorage(&["check"])
+        .expect(3, &["replica", "ALTER SYSTEM SET wal_level = 'logical'", "restart the server"]);
     project.session.run("ALTER SYSTEM SET wal_level = logical");
     project.session.run("SELECT pg_reload_conf()");
     moorage_testkit::wait_until("the setting waits for a restart", || {
@@ -56,9 +58,10 @@ fn missing_rights_become_statements_for_the_administrator_and_leave_nothing_behi
         "CREATE PUBLICATION \"moorage_rights\" FOR TABLE ONLY \"public\".\"berths\"",
     ]);
     assert_nothing_made(&project);
-    project
-        .moorage(&["check"])
-        .expect(3, &["may not replicate", "ALTER ROLE \"mooring\" REPLICATION", "GRANT CREATE ON DATABASE"]);
+    project.moorage(&["check"]).expect(
+        3,
+        &["may not replicate", "ALTER ROLE \"mooring\" REPLICATION", "CREATE PUBLICATION \"moorage_rights\""],
+    );
     project.session.run("GRANT CREATE ON DATABASE rights TO mooring; ALTER TABLE berths OWNER TO mooring");
     project.refuses(&["user mooring may not make a slot", "ALTER ROLE \"mooring\" REPLICATION"]);
     assert_nothing_made(&project);

@@ -75,7 +75,7 @@ fn rows_that_foreign_keys_delete_are_captured() {
 #[case::virtual_table("CREATE VIRTUAL TABLE t USING fts5(a)", "virtual table")]
 fn what_cannot_be_carried_exactly_is_refused_by_name(#[case] statements: &str, #[case] why: &str) {
     let quay = Quay::new(&format!("CREATE TABLE berths (id INTEGER PRIMARY KEY); {statements}"));
-    quay.moorage(&["plan"]).expect(3, &["main.t: refused", why]);
+    quay.moorage(&["plan"]).expect(3, &["main.t: blocked", why]);
     quay.catch_up();
 }
 
@@ -162,7 +162,7 @@ fn what_a_pipeline_writes_is_never_picked_by_a_pattern() {
     quay.change("INSERT INTO berths (id) VALUES (2)");
     quay.catch_up();
     assert_eq!(all_rows(&quay.harbour(), "mirror_berths").len(), 2);
-    quay.moorage(&["tables"]).expect(0, &["written by pipeline quayside", "3 of 6 tables are picked"]);
+    quay.moorage(&["tables"]).expect(0, &["pipeline quayside writes it", "3 of 6 tables are picked"]);
     quay.add(
         "[targets.far]\nkind = \"sqlite\"\npath = \"warehouse.db\"\n[pipelines.outer]\nsource = \"harbour\"\ntarget = \"far\"\ninto = \"{table}\"\ninclude = [\"main.mirror_berths\"]\n[[pipelines.outer.rule]]\nmatch = \"*.*\"\ndrop = [\"draught\"]",
     );

@@ -95,7 +95,7 @@ fn a_full_change_table_ends_capturing_and_never_a_write() {
     project.catch_up();
     project.session.run("INSERT INTO vessels SELECT i, 0 FROM generate_series(1, 20000) i");
     project.refuses(&["capturing by triggers has ended", "moorage resnapshot --all", "change_table_limit"]);
-    project.moorage(&["check"]).expect(3, &["it has ended: a change table reached its limit"]);
+    project.moorage(&["check"]).expect(3, &["capturing has ended: a change table reached its limit"]);
     project.moorage(&["resnapshot", "--all"]).expect(0, &[]);
     project.catch_up();
     project.assert_same("vessels", "vessels");

@@ -21,19 +21,22 @@ impl TargetDialect for Dialect {
 fn table(name: &str, columns: &[&str], identity: LogIdentity) -> SourceTable {
     let column = |n: &&str| SourceColumn {
         column: Column {
-            name: n.trim_start_matches('=').into(),
+            name: n.trim_start_matches(['=', '~']).into(),
             logical: LogicalType::Text,
             source_type: "text".into(),
             nullable: true,
         },
         generated: n.starts_with('='),
         refused: None,
+        may_be_left_out: n.starts_with('~'),
     };
     SourceTable {
         name: TableName::new("public", name),
+        kind: TableKind::Table,
         id: 1,
         columns: columns.iter().map(column).collect(),
         identity,
+        identity_word: "default",
         row_estimate: None,
         bytes: None,
         refused: None,

@@ -7,22 +7,22 @@ mod reader;
 mod stream;
 
 use crate::address::PostgresAddress;
-use crate::capture;
 use crate::catalog::{self, IdentityBy};
 use crate::connect::Session;
 use crate::mark::Mark;
 use crate::source::PostgresSource;
+use crate::{capture, check};
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use look::TriggerLook;
 use moorage_adapter::{
-    AdapterError, CapturePlan, CaptureState, ChangeStream, Console, Events, Head, Prepared, Removed, Result,
-    SnapshotMark, SnapshotSink, Source, SourceAddress, SourceLook, StreamStart, StreamTable, Tail, TailFrom,
-    Waiting,
+    AdapterError, CapturePlan, CaptureState, ChangeStream, Console, Events, Head, Inspected, Prepared,
+    Removed, Result, SetUp, SnapshotMark, SnapshotSink, Source, SourceAddress, SourceLook, StreamStart,
+    StreamTable, Tail, TailFrom, Waiting,
 };
 use moorage_core::change::Transaction;
 use moorage_core::checkpoint::{CapturePoint, Checkpoint, Refusal};
-use moorage_core::finding::Finding;
+use moorage_core::finding::{End, Finding, Fix};
 use moorage_core::plan::{SourceTable, TablePlan};
 use moorage_core::{Position, TableSchema};
 use objects::{At, Names};
@@ -89,36 +89,28 @@ impl Source for PostgresTriggerSource {
         self.plain.address().await
     }
 
-    async fn inspect(&self, capture: &CapturePlan) -> Result<Vec<Finding>> {
+    async fn inspect(&self, capture: &CapturePlan, inspected: &Inspected<'_>) -> Result<Vec<Finding>> {
         let session = self.session().await?;
         let names = Names::new(capture);
-        let sql = "SELECT current_setting('server_version'), has_database_privilege(current_database(), 'CREATE'), current_database()::text";
-        let row = session.one("looking at the server", sql, &[]).await?;
-        let mut found = vec![Finding::ok("connection", format!("PostgreSQL {}", row.get::<_, String>(0)))];
-        let there = objects::exists(&session, &names).await?;
-        found.push(match (there, row.get(1)) {
-            (true, _) => Finding::ok("change tables", format!("schema {} is there", names.schema)),
-            (false, true) => Finding::ok("change tables", format!("schema {} will be made", names.schema)),
-            (false, false) => Finding::problem(
-                "change tables",
-                format!("user {} may not make a schema", self.address.user),
-                "change tables live in a schema of their own",
-                format!(
-                    "GRANT CREATE ON DATABASE {} TO {};",
-                    moorage_core::sql::quote_ident(&row.get::<_, String>(2)),
-                    moorage_core::sql::quote_ident(&self.address.user)
-                ),
-            ),
-        });
-        if there && reader::is_full(&session, &names).await? {
-            found.push(Finding::problem(
-                "capture",
-                "it has ended: a change table reached its limit",
+        let mut found =
+            check::inspect(&self.address, &session, capture, inspected, IdentityBy::Trigger).await?;
+        if objects::exists(&session, &names).await? && reader::is_full(&session, &names).await? {
+            found.push(Finding::blocker(
+                End::Source,
+                "change_table_limit",
+                "capturing has ended: a change table reached its limit",
                 "changes since then are not captured",
-                "moorage resnapshot --all;  raise change_table_limit in the project file to keep more",
+                Fix::step(
+                    "moorage resnapshot --all;  raise change_table_limit in the project file to keep more",
+                ),
             ));
         }
         Ok(found)
+    }
+
+    async fn set_up_script(&self, capture: &CapturePlan, set_up: &SetUp<'_>) -> Result<String> {
+        let session = self.session().await?;
+        check::set_up_script(&self.address, &session, capture, set_up, IdentityBy::Trigger).await
     }
 
     async fn discover(&self) -> Result<Vec<SourceTable>> {
@@ -340,4 +332,9 @@ impl Source for PostgresTriggerSource {
             && objects::captured(&session, &names).await?.is_empty();
         Ok(Removed { steps, proved_gone: !dry && gone })
     }
+}
+
+/// The schema that a pipeline's change tables live in.
+pub(crate) fn schema_name(capture: &CapturePlan) -> String {
+    Names::new(capture).schema
 }

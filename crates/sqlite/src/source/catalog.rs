@@ -1,6 +1,6 @@
 //! What a SQLite file declares: tables, columns, keys, unique indexes, and triggers that are in the way.
 
-use moorage_core::plan::{LogIdentity, SourceColumn, SourceTable};
+use moorage_core::plan::{LogIdentity, SourceColumn, SourceTable, TableKind};
 use moorage_core::sql::quote_ident;
 use moorage_core::{Column, LogicalType, TableName};
 use rusqlite::Connection;
@@ -74,9 +74,11 @@ fn table(
     };
     Ok(SourceTable {
         name: TableName::new(SCHEMA, name),
+        kind: TableKind::Table,
         id: 0,
         columns,
         identity: LogIdentity::Full { key },
+        identity_word: "whole old row, by trigger",
         row_estimate,
         bytes: None,
         refused,
@@ -115,7 +117,7 @@ fn columns(db: &Connection, table: &str) -> Sql<(Vec<SourceColumn>, Option<Vec<S
                 .to_string()
         });
         let column = Column { name, logical: logical(&declared), source_type: declared, nullable: !not_null };
-        columns.push(SourceColumn { column, generated: hidden >= 2, refused });
+        columns.push(SourceColumn { column, generated: hidden >= 2, refused, may_be_left_out: false });
     }
     key.sort();
     let is_row_number =

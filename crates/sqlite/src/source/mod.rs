@@ -2,6 +2,7 @@
 
 mod capture;
 mod catalog;
+mod check;
 mod console;
 mod error;
 mod group;
@@ -15,9 +16,9 @@ use async_trait::async_trait;
 use capture::Names;
 use error::source_error;
 use moorage_adapter::{
-    AdapterError, CapturePlan, CaptureState, ChangeStream, Console, Event, Events, Head, Layer, Prepared,
-    Removed, Result, SnapshotMark, SnapshotSink, Source, SourceAddress, SourceLook, Step, StreamStart,
-    StreamTable, Tail, TailFrom, Waiting, segment_channel,
+    AdapterError, CapturePlan, CaptureState, ChangeStream, Console, Event, Events, Head, Inspected, Layer,
+    Prepared, Removed, Result, SetUp, SnapshotMark, SnapshotSink, Source, SourceAddress, SourceLook, Step,
+    StreamStart, StreamTable, Tail, TailFrom, Waiting, segment_channel,
 };
 use moorage_core::change::Transaction;
 use moorage_core::checkpoint::{CapturePoint, Checkpoint, Refusal, SourceIdentity};
@@ -161,46 +162,14 @@ impl Source for SqliteSource {
         })
     }
 
-    async fn inspect(&self, capture: &CapturePlan) -> Result<Vec<Finding>> {
-        let names = Names::new(capture);
-        let place = self.path.display().to_string();
-        self.sql("looking at the file", move |db| {
-            let mode: String = db.query_row("PRAGMA journal_mode", [], |r| r.get(0))?;
-            let writable = db.execute_batch("BEGIN IMMEDIATE; CREATE TABLE moorage_probe (x); ROLLBACK");
-            let mut found = vec![match writable {
-                Ok(()) => Finding::ok("source file", format!("{place} is writable")),
-                Err(error) => Finding::problem(
-                    "source file",
-                    format!("{place}: {error}"),
-                    "triggers and the change table are made in the file itself",
-                    "make the file and its folder writable for this user",
-                ),
-            }];
-            found.push(match mode.as_str() {
-                "wal" => Finding::ok(
-                    "journal mode",
-                    "write-ahead: readers and the writer do not wait for each other",
-                ),
-                other => Finding::note(
-                    "journal mode",
-                    other,
-                    "while tables are read, the application cannot commit",
-                    "PRAGMA journal_mode = WAL, once, in the application's database",
-                ),
-            });
-            found.push(match capture::token(db, &names)? {
-                Some(_) => Finding::ok(
-                    "capture",
-                    format!("triggers and change table {} are there", names.changes_plain()),
-                ),
-                None => Finding::ok(
-                    "capture",
-                    format!("triggers and change table {} will be made", names.changes_plain()),
-                ),
-            });
-            Ok(found)
-        })
-        .await
+    async fn inspect(&self, capture: &CapturePlan, inspected: &Inspected<'_>) -> Result<Vec<Finding>> {
+        let (names, place) = (Names::new(capture), self.path.display().to_string());
+        let plans = inspected.plan.tables.clone();
+        self.sql("looking at the file", move |db| check::inspect(db, &names, &place, &plans)).await
+    }
+
+    async fn set_up_script(&self, _: &CapturePlan, set_up: &SetUp<'_>) -> Result<String> {
+        Ok(check::set_up_script(&self.path, set_up.undo))
     }
 
     async fn discover(&self) -> Result<Vec<SourceTable>> {

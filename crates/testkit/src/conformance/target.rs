@@ -5,6 +5,7 @@ use moorage_adapter::{LoadedTable, SnapshotMark, TableState, Target};
 use moorage_core::Position;
 use moorage_core::change::Transaction;
 use moorage_core::checkpoint::{Checkpoint, SourceIdentity, Stage};
+use moorage_core::mapping::Mapping;
 use moorage_core::plan::{ExistingRowsChoice, PlannedColumn, TablePlan};
 use moorage_core::schema::RowIdentity;
 use std::sync::Arc;
@@ -23,17 +24,21 @@ const PIPELINE: &str = "conformance";
 
 fn plan(target: &dyn Target, name: &str, identity: RowIdentity) -> TablePlan {
     let schema = berths_schema(identity);
-    let columns = schema
-        .columns
-        .iter()
-        .map(|c| PlannedColumn { name: c.name.clone(), declared: target.dialect().declare(c, false) });
+    let columns = schema.columns.iter().map(|c| PlannedColumn {
+        name: c.name.clone(),
+        declared: target.dialect().declare(c, false),
+        loses: None,
+    });
     TablePlan {
         columns: columns.collect(),
+        mapped: schema.clone(),
+        mapping: Mapping::plain(schema.columns.len()),
         schema,
         source_id: 1,
         target: name.into(),
         left_out: Vec::new(),
         existing_rows: None,
+        ddl: None,
         fingerprint: String::new(),
     }
 }

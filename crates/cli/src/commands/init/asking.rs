@@ -1,0 +1,214 @@
+//! The questions that `init` asks on a terminal.
+
+use super::{open, try_source};
+use crate::args::{Global, InitArgs};
+use crate::exit::Failure;
+use crate::render;
+use inquire::validator::Validation;
+use inquire::{InquireError, MultiSelect, Password, PasswordDisplayMode, Select, Text};
+use moorage_core::naming::Naming;
+use moorage_core::pattern::{Pattern, quoted_part};
+use moorage_core::plan::{SourceTable, TableKind};
+use moorage_core::project_text::{Answers, PasswordAnswer, SourceAnswer, plain_name};
+use secrecy::SecretString;
+use std::collections::BTreeMap;
+use std::path::Path;
+
+fn given_up(error: InquireError) -> Failure {
+    match error {
+        InquireError::OperationCanceled | InquireError::OperationInterrupted => {
+            Failure::Failed("stopped; nothing was written".into())
+        }
+        other => Failure::Failed(other.to_string()),
+    }
+}
+
+fn text(question: &str, default: &str) -> Result<String, Failure> {
+    let mut text = Text::new(question);
+    if !default.is_empty() {
+        text = text.with_default(default);
+    }
+    let answer = text
+        .with_validator(|answer: &str| {
+            Ok(if answer.trim().is_empty() {
+                Validation::Invalid("an answer is needed".into())
+            } else {
+                Validation::Valid
+            })
+        })
+        .prompt()
+        .map_err(given_up)?;
+    Ok(answer.trim().to_string())
+}
+
+const POSTGRES: &str = "a PostgreSQL server";
+const SQLITE: &str = "a SQLite file";
+
+pub(super) async fn ask(global: &Global, args: &InitArgs) -> Result<Answers, Failure> {
+    let (answers, found) = source(global).await?;
+    let include = if args.include.is_empty() { pick(&found)? } else { args.include.clone() };
+    let target = match &args.target {
+        Some(target) => target.clone(),
+        None => text("Which SQLite file do rows go to?", "warehouse.db")?,
+    };
+    let into = match &args.into {
+        Some(into) => into.clone(),
+        None => naming(&found, &include)?,
+    };
+    let pipeline = match &args.pipeline {
+        Some(pipeline) => pipeline.clone(),
+        None => text("What is the pipeline called?", &answers.source_name)?,
+    };
+    Ok(Answers { include, exclude: args.exclude.clone(), target, into, pipeline, ..answers })
+}
+
+/// Asks until a connection works, or the asker wants to go on without.
+async fn source(global: &Global) -> Result<(Answers, Vec<SourceTable>), Failure> {
+    let kind = Select::new("Where do rows come from?", vec![POSTGRES, SQLITE]).prompt().map_err(given_up)?;
+    loop {
+        let (source, name, password) = if kind == SQLITE {
+            let path = text("Which file?", "")?;
+            let name = Path::new(&path).file_stem().map_or(String::new(), |s| s.to_string_lossy().into());
+            (SourceAnswer::Sqlite { path }, name, None)
+        } else {
+            postgres()?
+        };
+        let source_name = plain_name(&name);
+        let answers = Answers {
+            pipeline: source_name.clone(),
+            source_name,
+            source,
+            target_name: "warehouse".into(),
+            target: "warehouse.db".into(),
+            include: Vec::new(),
+            exclude: Vec::new(),
+            into: "{schema}_{table}".into(),
+        };
+        let tried = match open(global, &answers, password) {
+            Ok(source) => try_source(source.as_ref()).await,
+            Err(error) => Err(error),
+        };
+        match tried {
+            Ok(found) => return Ok((answers, found)),
+            Err(Failure::Failed(what) | Failure::Usage(what)) => {
+                render::note(format!("that did not work: {what}"))
+            }
+        }
+        let (again, without) = ("answer again", "go on without a connection");
+        let next = Select::new("What now?", vec![again, without]).prompt().map_err(given_up)?;
+        if next == without {
+            return Ok((answers, Vec::new()));
+        }
+    }
+}
+
+fn postgres() -> Result<(SourceAnswer, String, Option<SecretString>), Failure> {
+    let host = text("On which host? (a folder names a Unix socket's)", "localhost")?;
+    let port = text("On which port?", "5432")?;
+    let database = text("Which database?", "")?;
+    let user = text("As which user?", "moorage")?;
+    let (env, file, command, none) =
+        ("an environment variable", "a file", "a program that prints it", "none is needed");
+    let from = Select::new(
+        "Where does the password come from? (it is never written)",
+        vec![env, file, command, none],
+    )
+    .prompt()
+    .map_err(given_up)?;
+    let mut typed = None;
+    let password = match from {
+        f if f == env => {
+            let default = format!("{}_PASSWORD", plain_name(&database).to_uppercase());
+            let name = text("Which variable?", &default)?;
+            if std::env::var_os(&name).is_none() {
+                let question = format!("{name} is not set here. The password, for this test only:");
+                let asked = Password::new(&question)
+                    .without_confirmation()
+                    .with_display_mode(PasswordDisplayMode::Masked);
+                typed = Some(SecretString::from(asked.prompt().map_err(given_up)?));
+            }
+            Some(PasswordAnswer::Env(name))
+        }
+        f if f == file => Some(PasswordAnswer::File(text("Which file?", "")?)),
+        f if f == command => {
+            let words = text("Which program, with its arguments?", "")?;
+            Some(PasswordAnswer::Command(words.split_whitespace().map(str::to_string).collect()))
+        }
+        _ => None,
+    };
+    let encoded =
+        |t: &str| percent_encoding::utf8_percent_encode(t, percent_encoding::NON_ALPHANUMERIC).to_string();
+    let url = if host.starts_with('/') {
+        format!("postgres:///{}?host={host}&port={port}&user={}", encoded(&database), encoded(&user))
+    } else {
+        format!("postgres://{}@{host}:{port}/{}", encoded(&user), encoded(&database))
+    };
+    Ok((SourceAnswer::Postgres { url, password, by_trigger: false }, database, typed))
+}
+
+/// Schemas first; then all of their tables, or some.
+fn pick(found: &[SourceTable]) -> Result<Vec<String>, Failure> {
+    let mut schemas: BTreeMap<&str, Vec<&SourceTable>> = BTreeMap::new();
+    for table in found.iter().filter(|t| t.kind == TableKind::Table) {
+        schemas.entry(&table.name.schema).or_default().push(table);
+    }
+    if schemas.is_empty() {
+        let answer = text("Which tables? (patterns on schema.table, separated by blanks)", "*.*")?;
+        return Ok(moorage_core::pattern::names_of_list(&answer));
+    }
+    let lines: Vec<String> =
+        schemas.iter().map(|(s, tables)| format!("{s} ({} tables)", tables.len())).collect();
+    let all: Vec<usize> = (0..lines.len()).collect();
+    let chosen =
+        MultiSelect::new("Which schemas?", lines).with_default(&all).raw_prompt().map_err(given_up)?;
+    let names: Vec<&str> = schemas.keys().copied().collect();
+    let mut include = Vec::new();
+    for schema in chosen.iter().map(|c| names[c.index]) {
+        let tables = &schemas[schema];
+        let every = format!("all of them, also tables to come ({}.*)", quoted_part(schema));
+        let some = "only some".to_string();
+        let how = Select::new(&format!("Which tables of {schema}?"), vec![every.clone(), some])
+            .prompt()
+            .map_err(given_up)?;
+        if how == every {
+            include.push(format!("{}.*", quoted_part(schema)));
+            continue;
+        }
+        let lines: Vec<String> = tables.iter().map(|t| line_of(t)).collect();
+        let picked = MultiSelect::new("Pick with the space bar:", lines)
+            .with_page_size(15)
+            .raw_prompt()
+            .map_err(given_up)?;
+        include.extend(picked.iter().map(|p| tables[p.index].name.to_string()));
+    }
+    Ok(include)
+}
+
+fn line_of(table: &SourceTable) -> String {
+    let rows = table.row_estimate.map_or(String::new(), |n| format!(", about {} rows", render::number(n)));
+    format!("{}{rows}", table.name.name)
+}
+
+fn naming(found: &[SourceTable], include: &[String]) -> Result<String, Failure> {
+    let patterns: Vec<Pattern> = include.iter().filter_map(|p| Pattern::parse(p)).collect();
+    let picked: Vec<&SourceTable> =
+        found.iter().filter(|t| patterns.iter().any(|p| p.matches(&t.name))).collect();
+    let one_schema = picked.windows(2).all(|w| w[0].name.schema == w[1].name.schema);
+    let default = if one_schema { "{table}" } else { "{schema}_{table}" };
+    let example = picked.first().map(|t| t.name.clone());
+    let answer = Text::new("How are target tables named?")
+        .with_default(default)
+        .with_help_message("{schema} and {table}; also {table:lower}, {table:upper}, {table:snake}")
+        .with_validator(|answer: &str| {
+            Ok(match Naming::parse(answer) {
+                Ok(_) => Validation::Valid,
+                Err(what) => Validation::Invalid(what.into()),
+            })
+        })
+        .prompt()
+        .map_err(given_up)?;
+    if let (Some(table), Ok(naming)) = (example, Naming::parse(&answer)) {
+        render::note(format!("{table} becomes {}", naming.name(&table)));
+    }
+    Ok(answer)
+}

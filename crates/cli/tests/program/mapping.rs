@@ -1,0 +1,113 @@
+//! Rows on their way: chosen, converted, added to, filtered; the same by snapshot, by changes and in `verify`.
+
+use crate::harness::{Folder, Project, Quay};
+
+const STAYS: &str = "CREATE TABLE stays (id INTEGER PRIMARY KEY, berth TEXT, nights INT, state TEXT, fee DECIMAL(8,2));
+    INSERT INTO stays VALUES (1, 'A1', 3, 'booked', 10.5), (2, 'B2', 1, 'cancelled', 3), (3, 'A2', 9, 'departed', 99.99)";
+
+const RULE: &str = r#"
+[[pipelines.quayside.rule]]
+match = "stays"
+only = ["id", "berth", "fee"]
+rename = { fee = "fee_text" }
+cast = { fee = "text" }
+where = "state <> 'cancelled' AND nights > 1"
+add.pier = { expression = "substring(berth from 1 for 1)" }
+add.weekly = { expression = "nights >= 7" }
+add.origin = { from = "source" }
+add.moorage_position = { from = "position" }
+"#;
+
+fn mapped(folder: &Folder, table: &str) -> Vec<String> {
+    let db = folder.warehouse();
+    let sql =
+        format!("SELECT concat_ws(' ', id, berth, fee_text, pier, weekly, origin) FROM {table} ORDER BY id");
+    let mut query = db.prepare(&sql).unwrap();
+    query.query_map([], |r| r.get(0)).unwrap().map(Result::unwrap).collect()
+}
+
+#[test]
+fn a_row_that_moves_in_or_out_of_the_filter_comes_and_goes() {
+    let quay = Quay::new(STAYS);
+    quay.add(RULE);
+    quay.catch_up();
+    let first = ["1 A1 10.5 A 0 harbour", "3 A2 99.99 A 1 harbour"];
+    assert_eq!(mapped(&quay, "stays"), first);
+    // In, out, outside all the time, in and out at once, a new key, a new value.
+    quay.change(
+        "UPDATE stays SET nights = 2, state = 'booked' WHERE id = 2; UPDATE stays SET state = 'cancelled' WHERE id = 1;
+         INSERT INTO stays VALUES (4, 'C1', 1, 'booked', 1), (5, 'C2', 5, 'booked', 2), (6, 'C3', 5, 'booked', 2);
+         UPDATE stays SET berth = 'C9' WHERE id = 4; DELETE FROM stays WHERE id = 4; DELETE FROM stays WHERE id = 5;
+         UPDATE stays SET id = 30 WHERE id = 3; UPDATE stays SET nights = 8 WHERE id = 6",
+    );
+    quay.catch_up();
+    let now = ["2 B2 3 B 0 harbour", "6 C3 2 C 1 harbour", "30 A2 99.99 A 1 harbour"];
+    assert_eq!(mapped(&quay, "stays"), now);
+    quay.moorage(&["verify"]).expect(0, &["both sides agree"]);
+    quay.moorage(&["verify", "--counts-only"]).expect(0, &[]);
+    assert_eq!(
+        quay.value::<i64>("SELECT count(*) FROM stays WHERE moorage_position IS NULL"),
+        0,
+        "all changed"
+    );
+    let sql = "SELECT inserts + updates + deletes - merged - reduced - filtered FROM moorage_tables";
+    assert_eq!(quay.value::<i64>(sql), 0, "counters reconcile");
+    assert!(quay.value::<i64>("SELECT filtered FROM moorage_tables") >= 3);
+    quay.tamper("UPDATE stays SET pier = 'X' WHERE id = 6; DELETE FROM stays WHERE id = 30");
+    quay.moorage(&["verify"]).expect(3, &["pier", "30"]);
+    quay.moorage(&["row", "stays", "1"]).expect(0, &["filter"]);
+    quay.moorage(&["resnapshot", "main.stays"]).expect(0, &[]);
+    quay.catch_up();
+    assert_eq!(mapped(&quay, "stays"), now);
+}
+
+#[test]
+fn the_log_alone_is_enough_for_a_filter_even_if_it_does_not_say_how_rows_were() {
+    let project = Project::new("mapping_by_log");
+    project.session.run(&STAYS.replace("INTEGER PRIMARY", "int PRIMARY").replace("INT,", "int,"));
+    let rule = RULE.replace("quayside", "mapping_by_log").replace("state <> 'cancelled' AND ", "");
+    project.add(&rule.replace("substring(berth from 1 for 1)", "'B'"));
+    project.catch_up();
+    project.session.run(
+        "BEGIN; UPDATE stays SET nights = 1 WHERE id = 1; UPDATE stays SET nights = 4 WHERE id = 1; UPDATE stays SET nights = 1 WHERE id = 3; COMMIT;
+         UPDATE stays SET nights = 7 WHERE id = 2; UPDATE stays SET id = 20 WHERE id = 2; INSERT INTO stays VALUES (5, 'C2', 1, 'x', 2); DELETE FROM stays WHERE id = 5",
+    );
+    project.catch_up();
+    assert_eq!(mapped(&project, "stays"), ["1 A1 10.50 B 0 harbour", "20 B2 3.00 B 1 harbour"]);
+    project.moorage(&["verify"]).expect(0, &["both sides agree"]);
+    // A filter over what the log may leave out is refused before the first row, with the way out.
+    project.replace("nights > 1", "state <> 'cancelled' AND nights > 1");
+    project
+        .moorage(&["plan"])
+        .expect(3, &["where reads column state", "ALTER TABLE \"public\".\"stays\" REPLICA IDENTITY FULL"]);
+    project.session.run("ALTER TABLE \"public\".\"stays\" REPLICA IDENTITY FULL");
+    project.moorage(&["plan"]).expect(0, &["stays"]);
+}
+
+#[test]
+fn a_value_that_does_not_fit_stops_the_run_with_its_row_and_nothing_is_lost() {
+    let quay = Quay::new(
+        "CREATE TABLE berths (id INTEGER PRIMARY KEY, depth TEXT); INSERT INTO berths VALUES (1, '3.5'), (2, 'deep')",
+    );
+    quay.add("[[pipelines.quayside.rule]]\nmatch = \"main.berths\"\ncast = { depth = \"decimal(5,1)\" }");
+    quay.refuses(&[
+        "main.berths",
+        "column depth: \"deep\" does not fit decimal(5,1) (row id = 2)",
+        "misfit = \"null\"",
+    ]);
+    quay.replace("\"decimal(5,1)\"", "{ to = \"decimal(5,1)\", misfit = \"null\" }");
+    quay.moorage(&["plan"]).expect(0, &["a value that does not fit decimal(5,1) becomes null"]);
+    quay.catch_up();
+    assert_eq!(quay.value::<String>("SELECT group_concat(coalesce(depth, 'null')) FROM berths"), "3.5,null");
+    quay.moorage(&["verify"]).expect(0, &["both sides agree"]);
+}
+
+#[test]
+fn preview_shows_rows_as_the_target_will_hold_them_or_as_they_are() {
+    let quay = Quay::new(STAYS);
+    quay.add(RULE);
+    quay.moorage(&["preview", "stays"]).expect(0, &["fee_text", "pier", "99.99"]);
+    let there =
+        quay.moorage(&["preview", "stays", "--source", "--rows", "2"]).expect(0, &["nights", "cancelled"]);
+    assert!(!there.out.contains("pier") && !there.out.contains("99.99"), "{}", there.out);
+}

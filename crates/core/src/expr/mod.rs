@@ -1,0 +1,213 @@
+//! Expressions over the columns of a table: value expressions of SQL (ISO/IEC 9075-2, section 6.28), parsed by
+//! a well-kept parser of the language, typed before the first row, evaluated over whole columns.
+//!
+//! Logic is three-valued, as there: a condition holds only where it is true. Where the standard leaves a
+//! choice, the exact one is taken: integers overflow into an error, decimals have any number of digits, texts
+//! compare by code points, and `/` wants floats, so that nobody has to guess which way a quotient is rounded.
+
+mod eval;
+mod ops;
+mod parse;
+mod types;
+
+use crate::schema::Column;
+use crate::types::LogicalType;
+use arrow::array::{ArrayRef, BooleanArray, RecordBatch};
+
+pub use types::logical_type;
+
+/// A typed expression over the columns of one table.
+#[derive(Clone, Debug)]
+pub struct Expr {
+    node: Node,
+    logical: LogicalType,
+}
+
+/// Why an expression cannot be evaluated for a row.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct EvalError {
+    /// The row of the batch.
+    pub row: usize,
+    /// What is wrong.
+    pub what: String,
+}
+
+/// A constant.
+#[derive(Clone, Debug, PartialEq)]
+enum Constant {
+    Null,
+    Bool(bool),
+    Int(i64),
+    Float(f64),
+    Text(String),
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Comparison {
+    Equal,
+    NotEqual,
+    Less,
+    LessOrEqual,
+    Greater,
+    GreaterOrEqual,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Arithmetic {
+    Add,
+    Subtract,
+    Multiply,
+    Divide,
+    Remainder,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Logic {
+    And,
+    Or,
+}
+
+/// What a test for truth or null looks for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Test {
+    Null,
+    True,
+    False,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Part {
+    Year,
+    Month,
+    Day,
+    Hour,
+    Minute,
+    Second,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Function {
+    Upper,
+    Lower,
+    TrimBoth,
+    TrimLeading,
+    TrimTrailing,
+    Length,
+    Substring,
+    Replace,
+    Abs,
+    Round,
+    Floor,
+    Ceiling,
+    Extract(Part),
+}
+
+#[derive(Clone, Debug)]
+enum Node {
+    Column(usize),
+    Constant(Constant),
+    Not(Box<Expr>),
+    Logic(Logic, Box<Expr>, Box<Expr>),
+    Test(Test, Box<Expr>, bool),
+    Compare(Comparison, Box<Expr>, Box<Expr>),
+    Distinct(Box<Expr>, Box<Expr>, bool),
+    Like {
+        value: Box<Expr>,
+        pattern: Box<Expr>,
+        escape: Option<char>,
+        negated: bool,
+    },
+    Arithmetic(Arithmetic, Box<Expr>, Box<Expr>),
+    Negate(Box<Expr>),
+    Concat(Box<Expr>, Box<Expr>),
+    Call(Function, Vec<Expr>),
+    /// Conditions with results; none of them true gives the last.
+    Case(Vec<(Expr, Expr)>, Option<Box<Expr>>),
+    Coalesce(Vec<Expr>),
+    Convert(Box<Expr>, bool),
+}
+
+impl Expr {
+    /// Reads an expression over these columns. Names match exactly; one that does not, and is not in double
+    /// quotes, matches without regard to case if only one column does.
+    ///
+    /// # Errors
+    /// If it is not an expression, names a column that is not there, or does not fit together; in words.
+    pub fn parse(text: &str, columns: &[Column]) -> Result<Self, String> {
+        parse::parse(text, columns)
+    }
+
+    /// Reads a condition.
+    ///
+    /// # Errors
+    /// As for [`parse`](Self::parse), and if it is not true or false.
+    pub fn parse_condition(text: &str, columns: &[Column]) -> Result<Self, String> {
+        let found = Self::parse(text, columns)?;
+        match found.logical {
+            LogicalType::Bool => Ok(found),
+            other => Err(format!("it is a value of type {other}, not a condition")),
+        }
+    }
+
+    /// The type of its values.
+    pub fn logical(&self) -> &LogicalType {
+        &self.logical
+    }
+
+    /// The columns it reads, in ascending order.
+    pub fn columns(&self) -> Vec<usize> {
+        let mut found = Vec::new();
+        self.visit(&mut |node| {
+            if let Node::Column(at) = node {
+                found.push(*at);
+            }
+        });
+        found.sort_unstable();
+        found.dedup();
+        found
+    }
+
+    /// Its values for the rows of a batch whose columns are those it was read over.
+    ///
+    /// # Errors
+    /// For the first row it has no value for: an overflow, a division by zero, a cast that does not fit.
+    pub fn evaluate(&self, rows: &RecordBatch) -> Result<ArrayRef, EvalError> {
+        eval::evaluate(self, rows)
+    }
+
+    /// For which rows a condition is true.
+    ///
+    /// # Errors
+    /// As for [`evaluate`](Self::evaluate).
+    pub fn holds(&self, rows: &RecordBatch) -> Result<BooleanArray, EvalError> {
+        eval::holds(self, rows)
+    }
+
+    fn visit(&self, see: &mut dyn FnMut(&Node)) {
+        see(&self.node);
+        let mut all = |parts: &[&Expr]| parts.iter().for_each(|e| e.visit(see));
+        match &self.node {
+            Node::Column(_) | Node::Constant(_) => {}
+            Node::Not(a) | Node::Test(_, a, _) | Node::Negate(a) | Node::Convert(a, _) => all(&[a]),
+            Node::Logic(_, a, b)
+            | Node::Compare(_, a, b)
+            | Node::Distinct(a, b, _)
+            | Node::Arithmetic(_, a, b)
+            | Node::Concat(a, b)
+            | Node::Like { value: a, pattern: b, .. } => all(&[a, b]),
+            Node::Call(_, parts) | Node::Coalesce(parts) => parts.iter().for_each(|e| e.visit(see)),
+            Node::Case(branches, last) => {
+                branches.iter().for_each(|(when, then)| {
+                    when.visit(see);
+                    then.visit(see);
+                });
+                if let Some(last) = last {
+                    last.visit(see);
+                }
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,131 @@
+//! What expressions mean, and what is refused before the first row.
+
+use super::*;
+use crate::column::{ColumnBuilder, Value, value_at};
+use crate::compare::value_text;
+use arrow::array::RecordBatch;
+use arrow::datatypes::{Field, Schema};
+use rstest::rstest;
+use std::sync::Arc;
+
+fn columns() -> Vec<Column> {
+    let column = |name: &str, logical| Column {
+        name: name.into(),
+        logical,
+        source_type: String::new(),
+        nullable: true,
+    };
+    vec![
+        column("id", LogicalType::Int32),
+        column("Name", LogicalType::Text),
+        column("price", LogicalType::Decimal { precision: Some(10), scale: Some(2) }),
+        column("rate", LogicalType::Float64),
+        column("paid", LogicalType::Bool),
+        column("at", LogicalType::TimestampTz),
+        column("day", LogicalType::Date),
+        column("state", LogicalType::Other { name: "stay_state".into() }),
+        column("nothing", LogicalType::Text),
+    ]
+}
+
+/// Two rows; everything in the second one is null but its id, which is 0.
+fn rows() -> RecordBatch {
+    let first = [
+        Value::Int(7),
+        Value::Text("Grey Heron"),
+        Value::Text("12.50"),
+        Value::Float64(0.5),
+        Value::Bool(true),
+        Value::Text("2026-06-01 06:00:00.25+00:00"),
+        Value::Text("0044-03-15 BC"),
+        Value::Text("booked"),
+        Value::Null,
+    ];
+    let fields: Vec<Field> = columns().iter().map(|c| Field::new(&c.name, c.logical.base(), true)).collect();
+    let arrays = columns()
+        .iter()
+        .zip(first)
+        .map(|(c, value)| {
+            let mut out = ColumnBuilder::new(&c.logical);
+            assert!(out.push(value));
+            assert!(out.push(if c.name == "id" { Value::Int(0) } else { Value::Null }));
+            out.finish()
+        })
+        .collect();
+    RecordBatch::try_new(Arc::new(Schema::new(fields)), arrays).unwrap()
+}
+
+#[rstest]
+#[case("id * 2 + 1", Some("15"), Some("1"))]
+#[case("price * 3 - 0.25", Some("37.25"), None)]
+#[case("rate / 2", Some("0.25"), None)]
+#[case("upper(name) || '!'", Some("GREY HERON!"), None)]
+#[case("substring(\"Name\" from 6 for 3)", Some("Her"), None)]
+#[case("char_length(name)", Some("10"), None)]
+#[case("coalesce(name, 'no name')", Some("Grey Heron"), Some("no name"))]
+#[case("nullif(id, 0)", Some("7"), None)]
+#[case("case when id = 0 then 0 else 100 % id end", Some("2"), Some("0"))]
+#[case("case state when 'booked' then 'b' end", Some("b"), None)]
+#[case("round(price * 1.005, 1)", Some("12.6"), None)]
+#[case("cast(price as integer) is null", None, None)]
+#[case("cast(id as text)", Some("7"), Some("0"))]
+#[case("extract(year from day)", Some("-44"), None)]
+#[case("extract(second from at)", Some("0.25"), None)]
+#[case("paid and id > 5", Some("true"), Some("false"))]
+#[case("paid or id = 0", Some("true"), Some("true"))]
+#[case("not paid", Some("false"), None)]
+#[case("paid is not true", Some("false"), Some("true"))]
+#[case("price >= 12.5", Some("true"), None)]
+#[case("price between 12 and 12.5", Some("true"), None)]
+#[case("state in ('booked', 'alongside')", Some("true"), None)]
+#[case("state not in ('booked', null)", Some("false"), None)]
+#[case("name like 'Grey%n'", Some("true"), None)]
+#[case("name not like 'gre_ %'", Some("true"), None)]
+#[case("name like 'Grey!%%' escape '!'", Some("false"), None)]
+#[case("at > '2026-06-01T08:00:00+02:00'", Some("true"), None)]
+#[case("day < date '0001-01-01'", Some("true"), None)]
+#[case("nothing is distinct from name", Some("true"), Some("false"))]
+#[case("rate > price", Some("false"), None)]
+fn an_expression_has_a_value_for_each_row(
+    #[case] text: &str,
+    #[case] first: Option<&str>,
+    #[case] second: Option<&str>,
+) {
+    let expr = Expr::parse(text, &columns()).unwrap();
+    match expr.evaluate(&rows()) {
+        Ok(found) => {
+            let of = |row| value_text(value_at(found.as_ref(), row));
+            assert_eq!((of(0).as_deref(), of(1).as_deref()), (first, second), "{text}");
+        }
+        // The one that has none: 12.50 is not a whole number.
+        Err(error) => assert_eq!((error.row, text.contains("as integer")), (0, true), "{error:?}"),
+    }
+}
+
+#[rstest]
+#[case("nme = 'x'", "there is no column nme; there is Name")]
+#[case("\"name\" = 'x'", "there is no column name; there is Name")]
+#[case("id = 'x'", "int32 and text do not go together")]
+#[case("id / 2 = 3", "/ wants floats")]
+#[case("name + 1 > 2", "cannot be computed with")]
+#[case("id", "not a condition")]
+#[case("name = ", "Expected")]
+#[case("id = 1; drop table x", "Expected")]
+#[case("id = (select 1)", "not offered")]
+#[case("soundex(name) = 'x'", "there is no function SOUNDEX")]
+#[case("at > 'yesterday'", "\"yesterday\" does not fit timestamp with zone")]
+#[case("count(*) > 1", "COUNT")]
+fn what_does_not_fit_together_is_refused_before_the_first_row(#[case] text: &str, #[case] why: &str) {
+    let error = Expr::parse_condition(text, &columns()).unwrap_err();
+    assert!(error.contains(why), "{error}");
+}
+
+#[rstest]
+#[case("9223372036854775807 + id", 0, "does not fit")]
+#[case("10 % id", 1, "division by zero")]
+#[case("cast(name as integer)", 0, "\"Grey Heron\" does not fit int32")]
+fn a_row_without_a_value_is_named(#[case] text: &str, #[case] row: usize, #[case] what: &str) {
+    let error = Expr::parse(text, &columns()).unwrap().evaluate(&rows()).unwrap_err();
+    assert_eq!(error.row, row);
+    assert!(error.what.contains(what), "{error:?}");
+}

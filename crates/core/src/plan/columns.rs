@@ -1,0 +1,288 @@
+//! Which columns are read, and what becomes of them in the target.
+
+use super::{LogIdentity, SourceTable};
+use crate::convert::{Conversion, OnMisfit, conversion};
+use crate::expr::Expr;
+use crate::mapping::{Mapping, Output};
+use crate::pick::{TableRule, near};
+use crate::project::{AddConfig, Constant, PipelineConfig, Stamp};
+use crate::schema::{Column, RowIdentity, TableSchema};
+use crate::types::LogicalType;
+use std::collections::HashSet;
+
+/// A table's columns on their way.
+pub(super) struct MappedColumns {
+    pub(super) read: TableSchema,
+    pub(super) target: TableSchema,
+    pub(super) mapping: Mapping,
+    /// For each target column what a conversion loses.
+    pub(super) loses: Vec<Option<String>>,
+    /// For each target column what people know it by in the source or the project file.
+    pub(super) origins: Vec<String>,
+    pub(super) left_out: Vec<(String, String)>,
+}
+
+pub(super) fn map(
+    config: &PipelineConfig,
+    rule: &TableRule,
+    table: &SourceTable,
+) -> Result<MappedColumns, String> {
+    check_names(rule, table)?;
+    let mut left_out = Vec::new();
+    let mut carried = Vec::new();
+    let mut readable = Vec::new();
+    for source in &table.columns {
+        let name = &source.column.name;
+        let dropped = if rule.drop.contains(name) {
+            Some("dropped by a rule of the project file")
+        } else if rule.only.as_ref().is_some_and(|only| !only.contains(name)) {
+            Some("not among the `only` columns of a rule")
+        } else {
+            None
+        };
+        if source.generated {
+            let why = "generated: the source's log does not carry it";
+            left_out.push((name.clone(), dropped.unwrap_or(why).to_string()));
+            continue;
+        }
+        match (&source.refused, dropped) {
+            (Some(why), None) => {
+                return Err(format!(
+                    "column {name}: {why}; or leave it out with a rule: drop = [\"{name}\"]"
+                ));
+            }
+            (refused, Some(why)) => {
+                left_out.push((name.clone(), why.to_string()));
+                if refused.is_none() {
+                    readable.push(source.column.clone());
+                }
+            }
+            (None, None) => {
+                carried.push(source.column.clone());
+                readable.push(source.column.clone());
+            }
+        }
+    }
+    if carried.is_empty() {
+        return Err("no column is left to carry".into());
+    }
+    let used = used_by_expressions(rule, table, &readable)?;
+    let read: Vec<Column> = readable
+        .into_iter()
+        .filter(|c| used.contains(&c.name) || carried.iter().any(|k| k.name == c.name))
+        .collect();
+    let identity = row_identity(rule, table, &carried)?;
+    let read_identity =
+        moved(&identity, |k| read.iter().position(|c| c.name == carried[k].name).unwrap_or(k));
+    let mut mapped = MappedColumns {
+        read: TableSchema { table: table.name.clone(), columns: read, identity: read_identity },
+        target: TableSchema { table: table.name.clone(), columns: Vec::new(), identity },
+        mapping: Mapping { outputs: Vec::new(), condition: rule.condition.clone() },
+        loses: Vec::new(),
+        origins: Vec::new(),
+        left_out,
+    };
+    for column in &carried {
+        mapped.carry(rule, column)?;
+    }
+    for (name, add) in &rule.add {
+        mapped.add(config, name, add)?;
+    }
+    Ok(mapped)
+}
+
+fn moved(identity: &RowIdentity, to: impl Fn(usize) -> usize) -> RowIdentity {
+    match identity {
+        RowIdentity::Key(key) => RowIdentity::Key(key.iter().map(|&k| to(k)).collect()),
+        RowIdentity::DeclaredKey(key) => RowIdentity::DeclaredKey(key.iter().map(|&k| to(k)).collect()),
+        RowIdentity::WholeRow => RowIdentity::WholeRow,
+    }
+}
+
+impl MappedColumns {
+    fn push(&mut self, column: Column, output: Output, origin: &str, loses: Option<String>) {
+        self.target.columns.push(column);
+        self.mapping.outputs.push(output);
+        self.origins.push(origin.into());
+        self.loses.push(loses);
+    }
+
+    fn carry(&mut self, rule: &TableRule, column: &Column) -> Result<(), String> {
+        let at = self.read.columns.iter().position(|c| c.name == column.name).unwrap_or_default();
+        let name = rule.rename.get(&column.name).unwrap_or(&column.name).clone();
+        let Some(cast) = rule.cast.get(&column.name) else {
+            let to = Column { name, ..column.clone() };
+            self.push(to, Output::Column(at), &column.name, None);
+            return Ok(());
+        };
+        let logical = cast.logical()?;
+        let can = conversion(&column.logical, &logical).ok_or_else(|| {
+            format!("column {}: a value of type {} cannot be cast to {logical}", column.name, column.logical)
+        })?;
+        let in_key = self.target.identity.key().is_some_and(|key| key.contains(&self.target.columns.len()));
+        if in_key && can != Conversion::Exact {
+            return Err(format!(
+                "key column {}: a cast from {} to {logical} may make different keys equal, or change their order; take it out of `cast`",
+                column.name, column.logical
+            ));
+        }
+        let loses = match (can, cast.misfit) {
+            (Conversion::Partial, OnMisfit::Stop) => None,
+            (Conversion::Partial, OnMisfit::Null) => {
+                Some(format!("a value that does not fit {logical} becomes null"))
+            }
+            (Conversion::Partial, OnMisfit::Nearest) => {
+                Some(format!("a value is rounded to the nearest {logical}"))
+            }
+            _ => None,
+        };
+        let nullable = column.nullable || cast.misfit == OnMisfit::Null;
+        let to = Column { name, source_type: logical.to_string(), logical, nullable };
+        let output = if can == Conversion::Exact && to.logical == column.logical {
+            Output::Column(at)
+        } else {
+            Output::Cast { column: at, misfit: cast.misfit }
+        };
+        self.push(to, output, &column.name, loses);
+        Ok(())
+    }
+
+    fn add(&mut self, config: &PipelineConfig, name: &str, add: &AddConfig) -> Result<(), String> {
+        let (logical, output) = if let Some(text) = &add.expression {
+            let expr =
+                Expr::parse(text, &self.read.columns).map_err(|why| format!("added column {name}: {why}"))?;
+            (expr.logical().clone(), Output::Expression(text.clone()))
+        } else if let Some(constant) = &add.constant {
+            match constant {
+                Constant::Bool(b) => (LogicalType::Bool, Output::Constant(b.to_string())),
+                Constant::Int(i) => (LogicalType::Int64, Output::Constant(i.to_string())),
+                Constant::Float(f) => (LogicalType::Float64, Output::Constant(format!("{f:?}"))),
+                Constant::Text(text) => (LogicalType::Text, Output::Constant(text.clone())),
+            }
+        } else {
+            let stamp = add.from.ok_or_else(|| format!("added column {name} comes from nowhere"))?;
+            let value = match stamp {
+                Stamp::Source => Some(config.source.get_ref().clone()),
+                Stamp::Table => Some(self.read.table.to_string()),
+                Stamp::CommittedAt | Stamp::Position => None,
+            };
+            let logical =
+                if stamp == Stamp::CommittedAt { LogicalType::TimestampTz } else { LogicalType::Text };
+            (logical, Output::Stamp { stamp, value })
+        };
+        if output.is_of_change() && self.target.identity == RowIdentity::WholeRow {
+            return Err(format!(
+                "added column {name}: rows are told apart by all columns, and this one depends on when a change came; declare a `key` in the rule"
+            ));
+        }
+        let source_type = logical.to_string();
+        let column = Column { name: name.into(), logical, source_type, nullable: true };
+        self.push(column, output, name, None);
+        Ok(())
+    }
+}
+
+fn check_names(rule: &TableRule, table: &SourceTable) -> Result<(), String> {
+    let known: HashSet<&str> = table.columns.iter().map(|c| c.column.name.as_str()).collect();
+    let lists = rule.drop.iter().chain(rule.key.iter().flatten()).chain(rule.only.iter().flatten());
+    let mut named = lists.chain(rule.rename.keys()).chain(rule.cast.keys());
+    match named.find(|n| !known.contains(n.as_str())) {
+        Some(name) => {
+            let near = near(name, known);
+            let hint =
+                if near.is_empty() { String::new() } else { format!("; there is {}", near.join(", ")) };
+            Err(format!(
+                "a rule of the project file names column {name}, which the table does not have{hint}"
+            ))
+        }
+        None => Ok(()),
+    }
+}
+
+/// The columns that the filter and computed columns read. The log must always carry them.
+fn used_by_expressions(
+    rule: &TableRule,
+    table: &SourceTable,
+    readable: &[Column],
+) -> Result<HashSet<String>, String> {
+    let mut used = HashSet::new();
+    let key: &[String] = match &table.identity {
+        LogIdentity::Key(key) => key,
+        _ => &[],
+    };
+    let mut see = |place: &str, expr: Expr| -> Result<(), String> {
+        for at in expr.columns() {
+            let name = &readable[at].name;
+            let left_out = table.columns.iter().any(|c| c.column.name == *name && c.may_be_left_out);
+            if left_out && !key.contains(name) {
+                return Err(format!(
+                    "{place} reads column {name}, whose value the log leaves out where it is large and did not change. Run in the source: ALTER TABLE {} REPLICA IDENTITY FULL",
+                    table.name.quoted()
+                ));
+            }
+            used.insert(name.clone());
+        }
+        Ok(())
+    };
+    if let Some(text) = &rule.condition {
+        let expr = Expr::parse_condition(text, readable).map_err(|why| format!("where: {why}"))?;
+        see("where", expr)?;
+    }
+    for (name, add) in &rule.add {
+        if let Some(text) = &add.expression {
+            let place = format!("added column {name}");
+            let expr = Expr::parse(text, readable).map_err(|why| format!("{place}: {why}"))?;
+            see(&place, expr)?;
+        }
+    }
+    Ok(used)
+}
+
+/// How rows are told apart:
+///
+/// | the log says | declared key | rows are told apart by |
+/// |---|---|---|
+/// | key | none | that key |
+/// | key | given | refused: the catalogue's key counts |
+/// | full row, catalogue has a key | none | the catalogue's key |
+/// | full row | given | the declared key, checked |
+/// | full row, no key | none | the whole row |
+/// | nothing | any | refused: publishing would make the application's updates fail |
+fn row_identity(rule: &TableRule, table: &SourceTable, columns: &[Column]) -> Result<RowIdentity, String> {
+    let indexes = |names: &[String]| -> Result<Vec<usize>, String> {
+        let index = |n: &String| {
+            columns.iter().position(|c| c.name == *n).ok_or_else(|| {
+                format!("key column {n} is not carried; a table's key must be, so take it out of `drop`, or into `only`")
+            })
+        };
+        names.iter().map(index).collect()
+    };
+    match (&table.identity, &rule.key) {
+        (LogIdentity::None { why, fix }, _) => Err(format!(
+            "{why}: the log would not say which row was updated or deleted, and publishing the table would make the application's own updates and deletes fail. Run in the source: {fix}"
+        )),
+        (LogIdentity::Key(key), None) | (LogIdentity::Full { key: Some(key) }, None) => {
+            indexes(key).map(RowIdentity::Key)
+        }
+        (LogIdentity::Key(key), Some(declared)) if same(key, declared) => indexes(key).map(RowIdentity::Key),
+        (LogIdentity::Key(key), Some(_)) => Err(format!(
+            "the project file declares a key, but the source's log identifies rows by ({}); take `key` out of the rule, or set REPLICA IDENTITY FULL",
+            key.join(", ")
+        )),
+        (LogIdentity::Full { .. }, Some(declared)) if declared.is_empty() => {
+            Err("the declared key has no columns".into())
+        }
+        (LogIdentity::Full { .. }, Some(declared)) => indexes(declared).map(RowIdentity::DeclaredKey),
+        (LogIdentity::Full { key: None }, None) => {
+            let carried = |name: &str| columns.iter().any(|c| c.name == name);
+            match table.columns.iter().any(|c| !c.generated && !carried(&c.column.name)) {
+                true => Err("columns are left out by a rule, but rows are told apart by all columns; declare a `key` in the rule".into()),
+                false => Ok(RowIdentity::WholeRow),
+            }
+        }
+    }
+}
+
+fn same(a: &[String], b: &[String]) -> bool {
+    a.iter().collect::<HashSet<_>>() == b.iter().collect::<HashSet<_>>()
+}

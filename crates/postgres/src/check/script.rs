@@ -1,0 +1,270 @@
+//! The script that lets an administrator make a role with just the rights that a pipeline needs, and its undo.
+
+use crate::address::PostgresAddress;
+use crate::capture::{OPTIONS, table_list};
+use crate::catalog::IdentityBy;
+use crate::connect::Session;
+use moorage_adapter::{CapturePlan, Result, SetUp};
+use moorage_core::TableName;
+use moorage_core::plan::{LogIdentity, SourceTable, TablePlan};
+use moorage_core::sql::{quote_ident, quote_literal};
+use std::collections::{BTreeSet, HashMap};
+use std::fmt::Write;
+
+/// The whole script.
+pub(crate) async fn set_up_script(
+    address: &PostgresAddress,
+    session: &Session,
+    capture: &CapturePlan,
+    set_up: &SetUp<'_>,
+    by: IdentityBy,
+) -> Result<String> {
+    let sql = "SELECT n.nspname::text, c.relname::text, c.relowner::regrole::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+               WHERE c.relkind = 'r' AND n.nspname !~ '^pg_'";
+    let rows = session.rows("reading who owns the tables", sql, &[]).await?;
+    let owner =
+        |r: &tokio_postgres::Row| (TableName::new(r.get::<_, String>(0), r.get::<_, String>(1)), r.get(2));
+    let role = set_up.role.unwrap_or(&address.user);
+    let script = Script {
+        role,
+        quoted: quote_ident(role),
+        database: quote_ident(&address.database),
+        capture,
+        set_up,
+        by,
+        owners: rows.iter().map(owner).collect(),
+    };
+    Ok(if set_up.undo { script.undo() } else { script.make() })
+}
+
+struct Script<'a> {
+    role: &'a str,
+    quoted: String,
+    database: String,
+    capture: &'a CapturePlan,
+    set_up: &'a SetUp<'a>,
+    by: IdentityBy,
+    /// Who owns which table, as SQL names roles.
+    owners: HashMap<TableName, String>,
+}
+
+impl Script<'_> {
+    fn tables(&self) -> &[TablePlan] {
+        &self.set_up.plan.tables
+    }
+
+    /// Picked tables whose replica identity has to change before they can be published.
+    fn without_identity(&self) -> Vec<&SourceTable> {
+        let refused = &self.set_up.plan.refused;
+        let wanted = |t: &&SourceTable| {
+            matches!(t.identity, LogIdentity::None { .. })
+                && t.refused.is_none()
+                && refused.iter().any(|r| r.table == t.name)
+        };
+        self.set_up.found.iter().filter(wanted).collect()
+    }
+
+    /// All picked tables, quoted, also those whose identity this script changes and those not yet readable.
+    fn names(&self) -> Vec<String> {
+        let planned = self.tables().iter().map(|t| t.table().quoted());
+        let refused = self.set_up.plan.refused.iter().map(|r| r.table.quoted());
+        planned.chain(refused).collect()
+    }
+
+    fn schemas(&self) -> BTreeSet<String> {
+        let planned = self.tables().iter().map(|t| t.table());
+        let all = planned.chain(self.set_up.plan.refused.iter().map(|r| &r.table));
+        all.map(|t| quote_ident(&t.schema)).collect()
+    }
+
+    fn published(&self) -> String {
+        let mut list = vec![];
+        if !self.tables().is_empty() {
+            list.push(table_list(&self.tables().iter().collect::<Vec<_>>()));
+        }
+        list.extend(self.without_identity().iter().map(|t| format!("ONLY {}", t.name.quoted())));
+        list.join(", ")
+    }
+
+    fn make(&self) -> String {
+        let mut out = String::new();
+        let (role, database) = (&self.quoted, &self.database);
+        line(
+            &mut out,
+            &format!(
+                "-- Lets role {} carry {} tables, with no right more than that needs.",
+                self.role,
+                self.names().len()
+            ),
+        );
+        line(
+            &mut out,
+            &format!(
+                "-- Run it as a superuser, or as the tables' owner with CREATEROLE: psql -v ON_ERROR_STOP=1 -d {database} -f THIS-FILE"
+            ),
+        );
+        line(&mut out, "-- It can be run again. `moorage check --sql undo` prints what takes it all back.");
+        line(&mut out, "");
+        line(
+            &mut out,
+            "-- The role. Give it a password afterwards: \\password, in psql, keeps it out of logs and history.",
+        );
+        line(
+            &mut out,
+            &format!(
+                "DO $$ BEGIN\n  IF NOT EXISTS (SELECT FROM pg_roles WHERE rolname = {}) THEN\n    CREATE ROLE {role} LOGIN;\n  END IF;\nEND $$;",
+                quote_literal(self.role)
+            ),
+        );
+        if self.by == IdentityBy::Log {
+            line(
+                &mut out,
+                "-- The right to follow the log. With it the role can stream every table that any publication publishes.",
+            );
+            line(&mut out, &format!("ALTER ROLE {role} REPLICATION;"));
+        }
+        line(&mut out, &format!("GRANT CONNECT ON DATABASE {database} TO {role};"));
+        line(&mut out, "\n-- Reading the picked tables.");
+        for schema in self.schemas() {
+            line(&mut out, &format!("GRANT USAGE ON SCHEMA {schema} TO {role};"));
+        }
+        let rights = if self.by == IdentityBy::Log { "SELECT" } else { "SELECT, TRIGGER" };
+        for name in self.names() {
+            line(&mut out, &format!("GRANT {rights} ON {name} TO {role};"));
+        }
+        line(
+            &mut out,
+            "\n-- Reading tables that will be made later in these schemas, by the roles that made those of today.",
+        );
+        for (schema, owner) in self.schema_owners() {
+            line(
+                &mut out,
+                &format!(
+                    "ALTER DEFAULT PRIVILEGES FOR ROLE {owner} IN SCHEMA {schema} GRANT {rights} ON TABLES TO {role};"
+                ),
+            );
+        }
+        match self.by {
+            IdentityBy::Log => self.make_capture(&mut out),
+            IdentityBy::Trigger => {
+                line(&mut out, "\n-- Change tables live in a schema that the run makes.");
+                line(&mut out, &format!("GRANT CREATE ON DATABASE {database} TO {role};"));
+            }
+        }
+        out
+    }
+
+    fn make_capture(&self, out: &mut String) {
+        let identities = self.without_identity();
+        if !identities.is_empty() {
+            line(
+                out,
+                "\n-- The log has to say which row was updated or deleted. These tables have no key that it could use.",
+            );
+            for table in identities {
+                if let LogIdentity::None { fix, .. } = &table.identity {
+                    line(out, &format!("{fix};"));
+                }
+            }
+        }
+        let (publication, slot) = (&self.capture.publication, &self.capture.slot);
+        line(out, "\n-- What is published: just the picked tables. Partitions are named one by one.");
+        line(
+            out,
+            &format!(
+                "DO $$ BEGIN\n  IF NOT EXISTS (SELECT FROM pg_publication WHERE pubname = {}) THEN\n    CREATE PUBLICATION {} FOR TABLE {} {OPTIONS};\n  END IF;\nEND $$;",
+                quote_literal(publication),
+                quote_ident(publication),
+                self.published()
+            ),
+        );
+        line(
+            out,
+            "\n-- The place in the log, last: from now on the server keeps its log for this pipeline, so start it soon.",
+        );
+        line(
+            out,
+            &format!(
+                "SELECT pg_create_logical_replication_slot({0}, 'pgoutput')\n  WHERE NOT EXISTS (SELECT FROM pg_replication_slots WHERE slot_name = {0});",
+                quote_literal(slot)
+            ),
+        );
+        line(
+            out,
+            &format!(
+                "\n-- Then name both in the project file, so that Moorage uses them and leaves them to you:\n--   [pipelines.{}]\n--   publication = \"{publication}\"\n--   slot = \"{slot}\"",
+                self.set_up.pipeline
+            ),
+        );
+    }
+
+    /// Each picked schema with each role that owns a picked table in it.
+    fn schema_owners(&self) -> BTreeSet<(String, String)> {
+        let refused = self.set_up.plan.refused.iter().map(|r| &r.table);
+        let names = self.tables().iter().map(|t| t.table()).chain(refused);
+        names.filter_map(|t| Some((quote_ident(&t.schema), self.owners.get(t)?.clone()))).collect()
+    }
+
+    fn undo(&self) -> String {
+        let mut out = String::new();
+        let (role, database) = (&self.quoted, &self.database);
+        line(
+            &mut out,
+            &format!(
+                "-- Takes back what `moorage check --sql` printed for role {}. Stop the pipeline first.",
+                self.role
+            ),
+        );
+        line(
+            &mut out,
+            &format!("-- Run it as a superuser: psql -v ON_ERROR_STOP=1 -d {database} -f THIS-FILE"),
+        );
+        line(
+            &mut out,
+            "-- Replica identities stay as they are: other readers of the log may rest on them.\n",
+        );
+        if self.by == IdentityBy::Log {
+            let slot = quote_literal(&self.capture.slot);
+            line(
+                &mut out,
+                &format!(
+                    "SELECT pg_drop_replication_slot(slot_name) FROM pg_replication_slots WHERE slot_name = {slot};"
+                ),
+            );
+            line(
+                &mut out,
+                &format!("DROP PUBLICATION IF EXISTS {};", quote_ident(&self.capture.publication)),
+            );
+        } else {
+            line(
+                &mut out,
+                &format!(
+                    "DROP SCHEMA IF EXISTS {} CASCADE;",
+                    quote_ident(&crate::trigger::schema_name(self.capture))
+                ),
+            );
+        }
+        for (schema, owner) in self.schema_owners() {
+            line(
+                &mut out,
+                &format!(
+                    "ALTER DEFAULT PRIVILEGES FOR ROLE {owner} IN SCHEMA {schema} REVOKE ALL ON TABLES FROM {role};"
+                ),
+            );
+        }
+        for name in self.names() {
+            line(&mut out, &format!("REVOKE ALL ON {name} FROM {role};"));
+        }
+        for schema in self.schemas() {
+            line(&mut out, &format!("REVOKE ALL ON SCHEMA {schema} FROM {role};"));
+        }
+        line(&mut out, &format!("REVOKE ALL ON DATABASE {database} FROM {role};"));
+        line(&mut out, &format!("DROP ROLE {role};"));
+        out
+    }
+}
+
+fn line(out: &mut String, text: &str) {
+    // Writing to a text cannot fail.
+    let _ = writeln!(out, "{text}");
+}
