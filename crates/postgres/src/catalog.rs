@@ -175,7 +175,7 @@ fn source_table(row: &Row, columns: Vec<SourceColumn>, indexes: &[Index], by: Id
             },
         },
         identity_word: match (by, identity.as_str()) {
-            (IdentityBy::Trigger, _) => "whole old row, by trigger",
+            (IdentityBy::Trigger, _) => "whole, by trigger",
             (_, "f") => "full",
             (_, "i") => "index",
             (_, "n") => "nothing",

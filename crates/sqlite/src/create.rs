@@ -51,8 +51,7 @@ pub(crate) fn survey(
         stored.iter().map(|s| (s.plan.target.as_str(), s.state)).collect();
     let look = |plan: &TablePlan| {
         if !there.contains(&plan.target.to_ascii_lowercase()) {
-            let problem = try_statements(plan).err().map(|e| e.to_string());
-            return Ok(Surveyed { problem, ..Surveyed::default() });
+            return Ok(survey_new(plan));
         }
         Ok(Surveyed {
             existing: describe(db, &plan.target).map_err(sql)?,
@@ -63,8 +62,14 @@ pub(crate) fn survey(
     plans.iter().map(look).collect()
 }
 
+/// What there is of a table that is not there.
+pub(crate) fn survey_new(plan: &TablePlan) -> Surveyed {
+    let problem = try_statements(plan).err().map(|e| e.to_string());
+    Surveyed { problem, ..Surveyed::default() }
+}
+
 /// Tries statements that people wrote on an empty database.
-fn try_statements(plan: &TablePlan) -> Result<()> {
+pub(crate) fn try_statements(plan: &TablePlan) -> Result<()> {
     let Some(ddl) = &plan.ddl else { return Ok(()) };
     let failed = |e: rusqlite::Error| refused_statements(plan, &e.to_string());
     let db = Connection::open_in_memory().map_err(failed)?;

@@ -70,7 +70,9 @@ fn space(path: &Path, bytes: u64) -> Option<Finding> {
 
 fn judge_space(free: u64, bytes: u64) -> Finding {
     let mib = |bytes: u64| format!("{} MiB", bytes >> 20);
-    let found = format!("{} free; the source's tables are about {}", mib(free), mib(bytes));
+    let about =
+        if bytes == 0 { String::new() } else { format!("; the source's tables are about {}", mib(bytes)) };
+    let found = format!("{} free{about}", mib(free));
     if free < bytes.saturating_mul(2) {
         return Finding::warning(
             End::Target,

@@ -199,10 +199,10 @@ impl Target for SqliteTarget {
     }
 
     async fn survey(&self, pipeline: &str, plans: &[TablePlan]) -> Result<Vec<Surveyed>> {
-        let (pipeline, plans) = (pipeline.to_string(), plans.to_vec());
-        let count = plans.len();
-        let found = self.with(false, move |db, path| create::survey(db, path, &pipeline, &plans)).await?;
-        Ok(found.unwrap_or_else(|| vec![Surveyed::default(); count]))
+        let (pipeline, all) = (pipeline.to_string(), plans.to_vec());
+        let found = self.with(false, move |db, path| create::survey(db, path, &pipeline, &all)).await?;
+        // Without a file all of them are new.
+        Ok(found.unwrap_or_else(|| plans.iter().map(create::survey_new).collect()))
     }
 
     async fn describe(&self, table: &str) -> Result<Option<ExistingTable>> {
@@ -261,7 +261,9 @@ impl Target for SqliteTarget {
 
     async fn check(&self, pipeline: &str, plan: &TablePlan) -> Result<()> {
         let (pipeline, plan) = (pipeline.to_string(), plan.clone());
-        self.with(false, move |db, path| create::check(db, path, &pipeline, &plan)).await.map(|_| ())
+        let new = plan.clone();
+        let found = self.with(false, move |db, path| create::check(db, path, &pipeline, &plan)).await?;
+        found.map_or_else(|| create::try_statements(&new), Ok)
     }
 
     async fn create(&self, pipeline: &str, plan: &TablePlan) -> Result<()> {

@@ -119,6 +119,11 @@ impl PostgresServer {
         self.folder.path().join("data")
     }
 
+    /// What the server says.
+    pub fn log(&self) -> PathBuf {
+        self.folder.path().join("log")
+    }
+
     /// A file in the data folder that only the server's user may read.
     pub fn private_file(&self, name: &str, content: &str) -> PathBuf {
         let path = self.data().join(name);

@@ -66,6 +66,8 @@ async fn scripts(
 
 fn show(global: &Global, pipeline: &Pipeline, findings: &[Finding]) {
     render::out(format!("{}: pipeline {}", global.file.display(), pipeline.name));
+    // One width for all groups, so that they stand below each other.
+    let width = findings.iter().map(|f| f.check.len()).max().unwrap_or(0);
     for (end, title) in [(End::Project, "project file"), (End::Source, "source"), (End::Target, "target")] {
         let of_end: Vec<&Finding> = findings.iter().filter(|f| f.end == end).collect();
         // All is well with nothing to say is not worth a heading.
@@ -75,7 +77,7 @@ fn show(global: &Global, pipeline: &Pipeline, findings: &[Finding]) {
         render::out(format!("\n{}", render::bold(global, title)));
         let mut table = render::table(global, &[]);
         for finding in of_end {
-            add(global, &mut table, finding);
+            add(global, &mut table, finding, width);
         }
         render::out(table.trim_fmt());
     }
@@ -92,7 +94,7 @@ fn show(global: &Global, pipeline: &Pipeline, findings: &[Finding]) {
     });
 }
 
-fn add(global: &Global, table: &mut comfy_table::Table, finding: &Finding) {
+fn add(global: &Global, table: &mut comfy_table::Table, finding: &Finding, width: usize) {
     let color = match finding.severity {
         Severity::Ok => Color::Green,
         Severity::Warning => Color::Yellow,
@@ -112,10 +114,10 @@ fn add(global: &Global, table: &mut comfy_table::Table, finding: &Finding) {
         let label = if finding.fix.statements.is_empty() { "fix" } else { "   " };
         text.push_str(&format!("\n{label}  {}", finding.fix.step));
     }
-    let word = format!("  {}", finding.severity.word());
+    let word = format!("  {:7}", finding.severity.word());
     table.add_row([
         render::tinted(global, &word, color),
-        finding.check.replace('_', " ").into(),
+        format!("{:width$}", finding.check.replace('_', " ")).into(),
         text.into(),
     ]);
 }

@@ -195,10 +195,11 @@ fn outlook(table: &TablePlan, surveyed: &Surveyed, draft: &Draft) -> String {
     let bytes = source.and_then(|s| s.bytes).map(render::size);
     let size: Vec<String> = about.into_iter().chain(bytes).collect();
     let by_hand = if table.ddl.is_some() { ", made by statements that were changed by hand" } else { "" };
-    if size.is_empty() {
-        format!("{target}{by_hand}")
-    } else {
-        format!("{target}{by_hand}; {} to read", size.join(", "))
+    let goes_on = action(surveyed) == "go on";
+    match size.join(", ") {
+        size if size.is_empty() => format!("{target}{by_hand}"),
+        size if goes_on => format!("{target}{by_hand}; the source has {size}"),
+        size => format!("{target}{by_hand}; {size} to read"),
     }
 }
 

@@ -37,8 +37,8 @@ pub struct Folder(TempDir);
 
 /// A project with one pipeline from a database of a test server to a SQLite file.
 pub struct Project {
-    folder: Folder,
-    database: String,
+    pub folder: Folder,
+    pub database: String,
     pub session: Session,
 }
 

@@ -6,6 +6,8 @@
     reason = "test code stops at the first surprise"
 )]
 
+mod checking;
+mod choosing;
 mod commands;
 mod comparing;
 mod connections;

@@ -19,7 +19,7 @@ pub(super) async fn inspect(at: &Check<'_>) -> Result<Vec<Finding>> {
         found.push(may_replicate(at).await);
         found.extend(streams_beyond(at).await?);
     }
-    found.push(reads(at).await);
+    found.push(reads(at).await?);
     if superuser {
         found.push(Finding::warning(
             End::Source,
@@ -83,8 +83,8 @@ async fn streams_beyond(at: &Check<'_>) -> Result<Option<Finding>> {
     )))
 }
 
-/// Reads no row of every picked table, in one statement.
-async fn reads(at: &Check<'_>) -> Finding {
+/// Reads no row of every picked table, in one statement. A table that someone has locked is not waited for.
+async fn reads(at: &Check<'_>) -> Result<Finding> {
     let tables = &at.inspected.plan.tables;
     let parts: Vec<String> = tables
         .iter()
@@ -95,20 +95,38 @@ async fn reads(at: &Check<'_>) -> Finding {
         .collect();
     let found = format!("{} picked tables were selected from", tables.len());
     if parts.is_empty() {
-        return Finding::ok(End::Source, "reading", found);
+        return Ok(Finding::ok(End::Source, "reading", found));
     }
-    match at.session.client().query(&parts.join(" UNION ALL "), &[]).await {
-        Ok(_) => Finding::ok(End::Source, "reading", found),
-        Err(error) => Finding::blocker(
-            End::Source,
-            "reading",
-            error.as_db_error().map_or(error.to_string(), |d| d.message().to_string()),
-            "their snapshot could not be read",
-            Fix::run(
-                tables.iter().map(|t| format!("GRANT SELECT ON {} TO {}", t.table().quoted(), at.user())),
-            ),
-        ),
+    at.session.run("limiting the wait", "SET lock_timeout = '2s'").await?;
+    let read = at.session.client().query(&parts.join(" UNION ALL "), &[]).await;
+    at.session.run("lifting the limit", "SET lock_timeout = 0").await?;
+    let Err(error) = read else { return Ok(Finding::ok(End::Source, "reading", found)) };
+    let words = error.as_db_error().map_or(error.to_string(), |d| d.message().to_string());
+    if error.code().is_some_and(|c| c.code() == "55P03") {
+        return locked(at).await;
     }
+    let fix = tables.iter().map(|t| format!("GRANT SELECT ON {} TO {}", t.table().quoted(), at.user()));
+    Ok(Finding::blocker(End::Source, "reading", words, "their snapshot could not be read", Fix::run(fix)))
+}
+
+/// Names who has locked picked tables against readers.
+async fn locked(at: &Check<'_>) -> Result<Finding> {
+    let ids: Vec<u32> = at.inspected.plan.tables.iter().map(|t| t.source_id as u32).collect();
+    let sql = "SELECT l.pid, l.relation::regclass::text, coalesce(a.application_name, '') FROM pg_locks l LEFT JOIN pg_stat_activity a ON a.pid = l.pid
+               WHERE l.relation = ANY ($1) AND l.granted AND l.mode = 'AccessExclusiveLock' ORDER BY 1";
+    let rows = at.session.rows("looking up locks", sql, &[&ids]).await?;
+    let holder = |r: &tokio_postgres::Row| {
+        format!("pid {} ({}) has {} locked", r.get::<_, i32>(0), r.get::<_, String>(2), r.get::<_, String>(1))
+    };
+    let holders: Vec<String> = rows.iter().map(holder).collect();
+    let ends = rows.iter().map(|r| format!("SELECT pg_terminate_backend({})", r.get::<_, i32>(0)));
+    Ok(Finding::warning(
+        End::Source,
+        "locked",
+        if holders.is_empty() { "a picked table is locked".into() } else { holders.join("; ") },
+        "a run waits there before it reads the table",
+        Fix::run(ends).then("or wait for it to end"),
+    ))
 }
 
 /// Tables that were granted to the role and are not picked.
@@ -143,6 +161,9 @@ async fn makes_triggers(at: &Check<'_>, database: &str) -> Result<Vec<Finding>> 
     let mut found = Vec::new();
     let sql = format!("BEGIN; CREATE SCHEMA moorage_probe_{}; ROLLBACK", at.session.pid());
     let made = at.session.client().batch_execute(&sql).await;
+    if made.is_err() {
+        at.session.run("taking back", "ROLLBACK").await?;
+    }
     let schema = crate::trigger::schema_name(at.capture);
     let there = "SELECT EXISTS (SELECT FROM pg_namespace WHERE nspname = $1)";
     let there: bool = at.session.one("looking for the change tables", there, &[&schema]).await?.get(0);
@@ -153,16 +174,13 @@ async fn makes_triggers(at: &Check<'_>, database: &str) -> Result<Vec<Finding>> 
             "change_tables",
             format!("schema {schema} will be made: making one works"),
         ),
-        Err(error) => {
-            at.session.run("taking back", "ROLLBACK").await?;
-            Finding::blocker(
-                End::Source,
-                "change_tables",
-                error.as_db_error().map_or(error.to_string(), |d| d.message().to_string()),
-                "change tables live in a schema of their own",
-                Fix::run([format!("GRANT CREATE ON DATABASE {} TO {}", quote_ident(database), at.user())]),
-            )
-        }
+        Err(error) => Finding::blocker(
+            End::Source,
+            "change_tables",
+            error.as_db_error().map_or(error.to_string(), |d| d.message().to_string()),
+            "change tables live in a schema of their own",
+            Fix::run([format!("GRANT CREATE ON DATABASE {} TO {}", quote_ident(database), at.user())]),
+        ),
     });
     let picked: Vec<u32> = at.inspected.plan.tables.iter().map(|t| t.source_id as u32).collect();
     let sql = "SELECT format('%I.%I', n.nspname, c.relname) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace

@@ -78,7 +78,7 @@ fn table(
         id: 0,
         columns,
         identity: LogIdentity::Full { key },
-        identity_word: "whole old row, by trigger",
+        identity_word: "whole, by trigger",
         row_estimate,
         bytes: None,
         refused,
