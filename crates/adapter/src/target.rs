@@ -37,6 +37,8 @@ pub struct Surveyed {
     pub existing: Option<ExistingTable>,
     /// How far the pipeline has brought it, if it made it.
     pub state: Option<TableState>,
+    /// Whether the pipeline carries it in another way than is planned now.
+    pub maps_otherwise: bool,
     /// Why it could not be made or taken over, with the way out.
     pub problem: Option<String>,
 }
@@ -144,8 +146,13 @@ pub trait Target: Send + Sync {
         let mut all = Vec::with_capacity(plans.len());
         for plan in plans {
             let problem = self.check(pipeline, plan).await.err().map(|e| e.to_string());
-            let state = stored.iter().find(|s| s.plan.target == plan.target).map(|s| s.state);
-            all.push(Surveyed { existing: self.describe(&plan.target).await?, state, problem });
+            let stored = stored.iter().find(|s| s.plan.target == plan.target);
+            all.push(Surveyed {
+                existing: self.describe(&plan.target).await?,
+                state: stored.map(|s| s.state),
+                maps_otherwise: stored.is_some_and(|s| !s.plan.maps_like(plan)),
+                problem,
+            });
         }
         Ok(all)
     }

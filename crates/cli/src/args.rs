@@ -81,7 +81,6 @@ A password is never written: the file says where it comes from.")]
     #[command(after_help = "\
 Examples:
   moorage check                        every finding, grouped by end
-  moorage check -v                     with reasons also where all is well
   moorage check --sql                  the script that makes a role with just the rights it needs
   moorage check --sql undo             and what takes that back
 

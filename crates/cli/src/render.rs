@@ -65,13 +65,18 @@ pub fn table(global: &Global, head: &[&str]) -> Table {
     if head.len() > 0 {
         table.set_header(head);
     }
-    for column in table.column_iter_mut() {
-        column.set_padding((0, 2));
-    }
+    tighten(&mut table);
     if !std::io::stdout().is_terminal() {
         table.set_width(4000);
     }
     table
+}
+
+/// Two blanks between columns; columns are there once a head or a row is.
+pub fn tighten(table: &mut Table) {
+    for column in table.column_iter_mut() {
+        column.set_padding((0, 2));
+    }
 }
 
 /// A heading on stdout.

@@ -135,6 +135,11 @@ impl Finding {
     }
 }
 
+/// A count with its word: `1 table`, `8 tables`.
+pub fn tables(count: usize) -> String {
+    format!("{count} {}", if count == 1 { "table" } else { "tables" })
+}
+
 /// Takes a reason apart that ends in a statement: the reason, and what mends it.
 pub fn reason_and_fix(text: &str) -> (String, Fix) {
     match text.split_once(" Run in the source: ") {

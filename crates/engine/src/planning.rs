@@ -5,7 +5,7 @@ use crate::error::Result;
 use crate::pipeline::Pipeline;
 use chrono::Utc;
 use moorage_adapter::{Inspected, SetUp, Surveyed, TableState};
-use moorage_core::finding::{End, Finding, Fix, Severity, reason_and_fix};
+use moorage_core::finding::{End, Finding, Fix, Severity, reason_and_fix, tables as count};
 use moorage_core::naming::Naming;
 use moorage_core::pick::{Choice, Picker, Unmatched};
 use moorage_core::plan::{Plan, SourceTable, TablePlan, plan};
@@ -54,8 +54,23 @@ pub async fn draft(pipeline: &Pipeline) -> Result<Draft> {
     let found = pipeline.source.discover().await?;
     let plan = plan_pipeline(pipeline, &found)?;
     let unmatched = Picker::new(&pipeline.config).unmatched(&found);
-    let surveyed = pipeline.target.survey(&pipeline.name, &plan.tables).await?;
+    let surveyed = survey(pipeline, &plan).await?;
     Ok(Draft { found, plan, unmatched, surveyed })
+}
+
+/// Surveys the target, with what would stop a run although the target would not.
+async fn survey(pipeline: &Pipeline, plan: &Plan) -> Result<Vec<Surveyed>> {
+    let mut surveyed = pipeline.target.survey(&pipeline.name, &plan.tables).await?;
+    for (found, table) in surveyed.iter_mut().zip(&plan.tables) {
+        let followed = found.state.is_some_and(|s| s != TableState::Loading && s != TableState::Copied);
+        if found.maps_otherwise && followed && found.problem.is_none() {
+            let table = table.table();
+            found.problem = Some(format!(
+                "it was read when the project file, or its structure, was another: `moorage resnapshot {table}` has the next run read it again"
+            ));
+        }
+    }
+    Ok(surveyed)
 }
 
 impl Draft {
@@ -138,6 +153,7 @@ pub async fn check(pipeline: &Pipeline) -> Vec<Finding> {
         }
     };
     let mut bytes = 0;
+    let mut clashing = Vec::new();
     if let Some(tables) = &tables {
         match plan_pipeline(pipeline, tables) {
             Ok(planned) => {
@@ -149,7 +165,7 @@ pub async fn check(pipeline: &Pipeline) -> Vec<Finding> {
                 found.extend(of_plan(pipeline, tables, &planned));
                 let picked = |t: &&SourceTable| planned.tables.iter().any(|p| *p.table() == t.name);
                 bytes = tables.iter().filter(picked).filter_map(|t| t.bytes).sum();
-                found.extend(clashes(pipeline, &planned).await);
+                clashing = clashes(pipeline, &planned).await;
             }
             Err(error) => found.push(Finding::blocker(
                 End::Project,
@@ -163,6 +179,11 @@ pub async fn check(pipeline: &Pipeline) -> Vec<Finding> {
     match pipeline.target.probe(bytes).await {
         Ok(more) => found.extend(more),
         Err(error) => found.push(unreachable(End::Target, &error.to_string())),
+    }
+    found.extend(clashing);
+    for finding in &mut found {
+        finding.fix.step =
+            finding.fix.step.replace("[pipelines.NAME", &format!("[pipelines.{}", pipeline.name));
     }
     found.sort_by_key(|f| f.end);
     found
@@ -217,7 +238,7 @@ fn of_plan(pipeline: &Pipeline, tables: &[SourceTable], planned: &Plan) -> Vec<F
 }
 
 fn picked(planned: &Plan) -> Finding {
-    let found = format!("{} picked tables can be carried", planned.tables.len());
+    let found = format!("{} can be carried", count(planned.tables.len()));
     if planned.tables.is_empty() {
         let fix = Fix::step("`moorage tables` shows what there is; then change include and exclude");
         return Finding::blocker(End::Source, "tables", found, "a run would have nothing to do", fix);
@@ -248,7 +269,7 @@ fn as_text(planned: &Plan) -> Option<Finding> {
 
 /// Existing target tables that are in the way.
 async fn clashes(pipeline: &Pipeline, planned: &Plan) -> Vec<Finding> {
-    let surveyed = match pipeline.target.survey(&pipeline.name, &planned.tables).await {
+    let surveyed = match survey(pipeline, planned).await {
         Ok(surveyed) => surveyed,
         Err(error) => return vec![unreachable(End::Target, &error.to_string())],
     };
@@ -265,8 +286,8 @@ async fn clashes(pipeline: &Pipeline, planned: &Plan) -> Vec<Finding> {
     if found.is_empty() {
         let there = surveyed.iter().filter(|s| s.existing.is_some()).count();
         let text = format!(
-            "{there} of {} tables are there, {} will be made",
-            surveyed.len(),
+            "{} to carry: {there} there, {} will be made",
+            count(surveyed.len()),
             surveyed.len() - there
         );
         found.push(Finding::ok(End::Target, "clash", text));

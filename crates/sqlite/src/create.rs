@@ -4,7 +4,7 @@ use crate::again;
 use crate::error::sql_error;
 use crate::meta;
 use crate::statements::{create_index, create_table};
-use moorage_adapter::{AdapterError, ExistingTable, Result, Step, Surveyed, TableState};
+use moorage_adapter::{AdapterError, ExistingTable, Result, Step, StoredTable, Surveyed};
 use moorage_core::plan::{ExistingRowsChoice, TablePlan};
 use moorage_core::sql::quote_ident;
 use rusqlite::{Connection, OptionalExtension};
@@ -47,15 +47,16 @@ pub(crate) fn survey(
     let sql = |e| sql_error(path, "looking at the tables", e);
     let there: HashSet<String> = list(db).map_err(sql)?.iter().map(|n| n.to_ascii_lowercase()).collect();
     let stored = meta::tables(db, pipeline).map_err(sql)?;
-    let states: HashMap<&str, TableState> =
-        stored.iter().map(|s| (s.plan.target.as_str(), s.state)).collect();
+    let stored: HashMap<&str, &StoredTable> = stored.iter().map(|s| (s.plan.target.as_str(), s)).collect();
     let look = |plan: &TablePlan| {
         if !there.contains(&plan.target.to_ascii_lowercase()) {
             return Ok(survey_new(plan));
         }
+        let stored = stored.get(plan.target.as_str());
         Ok(Surveyed {
             existing: describe(db, &plan.target).map_err(sql)?,
-            state: states.get(plan.target.as_str()).copied(),
+            state: stored.map(|s| s.state),
+            maps_otherwise: stored.is_some_and(|s| !s.plan.maps_like(plan)),
             problem: check(db, path, pipeline, plan).err().map(|e| e.to_string()),
         })
     };

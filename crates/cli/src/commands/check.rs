@@ -79,6 +79,7 @@ fn show(global: &Global, pipeline: &Pipeline, findings: &[Finding]) {
         for finding in of_end {
             add(global, &mut table, finding, width);
         }
+        render::tighten(&mut table);
         render::out(table.trim_fmt());
     }
     let count = |severity| findings.iter().filter(|f| f.severity == severity).count();
@@ -94,30 +95,29 @@ fn show(global: &Global, pipeline: &Pipeline, findings: &[Finding]) {
     });
 }
 
+/// One row for what was found, and one each for why it matters and what mends it.
 fn add(global: &Global, table: &mut comfy_table::Table, finding: &Finding, width: usize) {
     let color = match finding.severity {
         Severity::Ok => Color::Green,
         Severity::Warning => Color::Yellow,
         Severity::Blocker => Color::Red,
     };
-    let mut text = match &finding.table {
+    let found = match &finding.table {
         Some(about) => format!("{about}: {}", finding.found),
         None => finding.found.clone(),
     };
-    if !finding.why.is_empty() && (finding.severity != Severity::Ok || global.verbose > 0) {
-        text.push_str(&format!("\nwhy  {}", finding.why));
-    }
-    for (at, statement) in finding.fix.statements.iter().enumerate() {
-        text.push_str(&format!("\n{}  {statement};", if at == 0 { "fix" } else { "   " }));
-    }
-    if !finding.fix.step.is_empty() {
-        let label = if finding.fix.statements.is_empty() { "fix" } else { "   " };
-        text.push_str(&format!("\n{label}  {}", finding.fix.step));
-    }
     let word = format!("  {:7}", finding.severity.word());
-    table.add_row([
-        render::tinted(global, &word, color),
-        format!("{:width$}", finding.check.replace('_', " ")).into(),
-        text.into(),
-    ]);
+    let check = format!("{:width$}", finding.check);
+    table.add_row([render::tinted(global, &word, color), check.into(), "   ".into(), found.into()]);
+    let mut more = |label: &str, text: &str| {
+        table.add_row(["", "", label, text]);
+    };
+    if !finding.why.is_empty() {
+        more("why", &finding.why);
+    }
+    let mut label = "fix";
+    let statements = finding.fix.statements.iter().map(|s| format!("{s};"));
+    for line in statements.chain((!finding.fix.step.is_empty()).then(|| finding.fix.step.clone())) {
+        more(std::mem::take(&mut label), &line);
+    }
 }

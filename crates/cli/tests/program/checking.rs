@@ -163,6 +163,25 @@ fn what_patterns_and_the_file_itself_say_wrong_is_found_and_mended() {
     project.replace("\"public.berth\"", "\"public.*\"");
     gone(&project, "pattern");
     gone(&project, "tables");
+    // A publication that the file names: not there, then with more than is picked.
+    project.replace("include = [", "publication = \"ours\"\ninclude = [");
+    run_fix(&project, &found(&project, "publication", "blocker"));
+    gone(&project, "publication");
+    project.session.run("CREATE TABLE more (id int PRIMARY KEY); GRANT SELECT ON more TO c_file_role; ALTER PUBLICATION ours ADD TABLE more");
+    project.replace("include = [", "exclude = ['more']\ninclude = [");
+    run_fix(&project, &found(&project, "publication_beyond", "warning"));
+    gone(&project, "publication_beyond");
+    project.replace("publication = \"ours\"\n", "");
+    project.session.run("DROP TABLE more");
+    project.replace("exclude = ['more']\n", "");
+    // A database without an encoding.
+    project
+        .session
+        .run("CREATE DATABASE c_ascii TEMPLATE template0 ENCODING SQL_ASCII LC_COLLATE 'C' LC_CTYPE 'C'");
+    project.replace("/c_file\"", "/c_ascii\"");
+    found(&project, "encoding", "warning");
+    project.replace("/c_ascii\"", "/c_file\"");
+    gone(&project, "encoding");
     // A view, a foreign table, a partitioned and a temporary one: only what is meant by a pattern is told.
     project.session.run("CREATE EXTENSION postgres_fdw; CREATE SERVER elsewhere FOREIGN DATA WRAPPER postgres_fdw; CREATE FOREIGN TABLE away (id int) SERVER elsewhere");
     let away = found(&project, "not_carried", "warning");
@@ -320,6 +339,7 @@ fn a_setting_that_is_in_the_way_is_found_and_mended() {
 #[test]
 fn who_is_in_the_way_now_is_found_and_mended() {
     let mut server = PostgresServer::start(&[
+        "max_replication_slots = 1",
         "max_slot_wal_keep_size = 32MB",
         "wal_keep_size = 0",
         "min_wal_size = 32MB",
@@ -342,8 +362,20 @@ fn who_is_in_the_way_now_is_found_and_mended() {
     holder.run("BEGIN; LOCK TABLE berths IN ACCESS EXCLUSIVE MODE");
     run_fix(&project, &found(&project, "locked", "warning"));
     gone(&project, "locked");
-    // A slot that is about to be lost, and one that is in use.
+    // A table and a folder of the server that are broken.
+    let broken = |check: &str, path: std::path::PathBuf| {
+        let away = path.with_extension("away");
+        std::fs::rename(&path, &away).unwrap();
+        found(&project, check, "blocker");
+        std::fs::rename(&away, &path).unwrap();
+        gone(&project, check);
+    };
+    let file: String = project.session.value("SELECT pg_relation_filepath('berths')");
+    broken("reading", server.data().join(file));
+    broken("making_a_slot", server.data().join("pg_replslot"));
+    // No slot is left for the temporary copies of our own, which is about to be lost.
     project.catch_up();
+    run_fix(&project, &found(&project, "slots", "warning"));
     project.session.run("CREATE TABLE filler (x text)");
     for _ in 0..5 {
         project.session.run("INSERT INTO filler SELECT repeat('x', 1000) FROM generate_series(1, 10000)");
@@ -351,8 +383,12 @@ fn who_is_in_the_way_now_is_found_and_mended() {
     project.session.run("DROP TABLE filler");
     let slot = found(&project, "slot", "warning");
     assert!(slot["fix"]["step"].as_str().unwrap().contains("moorage run now"), "{slot}");
-    project.catch_up();
-    gone(&project, "slot");
+    // The server lets go of its log when it next notes which transactions are open.
+    moorage_testkit::wait_until("the slot has moved on", || {
+        project.session.run("UPDATE berths SET name = 'moved' WHERE id = 1");
+        project.catch_up();
+        finding(&project, "slot").is_none()
+    });
     // A pool of connections leaves out what the session asks for.
     project.session.run("ALTER ROLE postgres SET statement_timeout = '1h'");
     let port = pool_before(server.port());
@@ -369,6 +405,7 @@ fn who_is_in_the_way_now_is_found_and_mended() {
     let project = Project { session: server.session("in_the_way"), ..project };
     run_fix(&project, &found(&project, "standby", "blocker"));
     gone(&project, "standby");
+    gone(&project, "slots");
 }
 
 #[test]
@@ -425,7 +462,7 @@ fn a_role_made_by_the_script_carries_a_pipeline_with_nothing_more_granted(
     project.session.run(&format!("REVOKE ALL ON DATABASE {name} FROM PUBLIC; REVOKE ALL ON SCHEMA public FROM PUBLIC; CREATE SCHEMA \"Quay 2\""));
     project.session.run(BERTHS);
     project.session.run("CREATE TABLE gate_log (what text); INSERT INTO gate_log VALUES ('in'), ('in'); CREATE TABLE \"Quay 2\".\"o'dd\" (id int PRIMARY KEY, v text); CREATE TABLE private (id int PRIMARY KEY)");
-    project.replace("into", &format!("include = [\"*.*\"]\nexclude = [\"private\"]\ninto"));
+    project.replace("into", "include = [\"*.*\"]\nexclude = [\"private\"]\ninto");
     project.replace("[targets", &format!("{capture}[targets"));
     found(&project, "superuser", "warning");
     let script = project

@@ -14,7 +14,7 @@ fn the_words_of_a_first_session() {
         .expect(0, &["pipeline first_session", "database first_session, user postgres", "never run"]);
     project.moorage(&["check"]).expect(
         3,
-        &["wal level", "moorage_first_session will be made", "1 blocker to mend", "REPLICA IDENTITY FULL"],
+        &["wal_level", "moorage_first_session will be made", "1 blocker to mend", "REPLICA IDENTITY FULL"],
     );
     assert!(!project.path("warehouse.db").exists(), "looking leaves nothing behind");
     project.session.run("DROP TABLE gate_log");

@@ -99,6 +99,7 @@ fn a_full_change_table_ends_capturing_and_never_a_write() {
     project.moorage(&["resnapshot", "--all"]).expect(0, &[]);
     project.catch_up();
     project.assert_same("vessels", "vessels");
+    project.moorage(&["check"]).expect(0, &["ready"]);
 }
 
 #[test]

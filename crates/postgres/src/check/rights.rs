@@ -4,7 +4,7 @@ use super::{Check, replication_grant};
 use crate::catalog::IdentityBy;
 use crate::replication;
 use moorage_adapter::Result;
-use moorage_core::finding::{End, Finding, Fix};
+use moorage_core::finding::{End, Finding, Fix, tables as count};
 use moorage_core::sql::quote_ident;
 
 /// So many readable tables that are not picked are few.
@@ -69,6 +69,7 @@ async fn streams_beyond(at: &Check<'_>) -> Result<Option<Finding>> {
         return Ok(None);
     }
     let names: Vec<String> = rows.iter().take(3).map(|r| r.get(2)).collect();
+    let more = if rows.len() > names.len() { ", …" } else { "" };
     let drops =
         rows.iter().filter(|r| !r.get::<_, bool>(1)).take(20).map(|r| {
             format!("ALTER PUBLICATION {} DROP TABLE {}", quote_ident(r.get(0)), r.get::<_, String>(2))
@@ -76,7 +77,11 @@ async fn streams_beyond(at: &Check<'_>) -> Result<Option<Finding>> {
     Ok(Some(Finding::warning(
         End::Source,
         "streams_beyond",
-        format!("{} published tables that the user may not read, {} for one", rows.len(), names.join(", ")),
+        format!(
+            "{} that the user may not read and someone publishes: {}{more}",
+            count(rows.len()),
+            names.join(", ")
+        ),
         "a role that may replicate can stream them all the same: the server does not ask for SELECT there",
         Fix::run(drops)
             .then("if nobody else needs them published; capture = \"trigger\" needs no right to replicate"),
@@ -93,7 +98,7 @@ async fn reads(at: &Check<'_>) -> Result<Finding> {
             format!("SELECT 1 FROM (SELECT {columns} FROM ONLY {} WHERE false) t", t.table().quoted())
         })
         .collect();
-    let found = format!("{} picked tables were selected from", tables.len());
+    let found = format!("works: selected from {} in one statement", count(tables.len()));
     if parts.is_empty() {
         return Ok(Finding::ok(End::Source, "reading", found));
     }
@@ -105,8 +110,9 @@ async fn reads(at: &Check<'_>) -> Result<Finding> {
     if error.code().is_some_and(|c| c.code() == "55P03") {
         return locked(at).await;
     }
-    let fix = tables.iter().map(|t| format!("GRANT SELECT ON {} TO {}", t.table().quoted(), at.user()));
-    Ok(Finding::blocker(End::Source, "reading", words, "their snapshot could not be read", Fix::run(fix)))
+    // A missing right was seen in the catalogue already, and such a table is not among these.
+    let fix = Fix::step("mend what the message names, or exclude the table");
+    Ok(Finding::blocker(End::Source, "reading", words, "a snapshot could not be read", fix))
 }
 
 /// Names who has locked picked tables against readers.

@@ -4,7 +4,7 @@ use moorage_core::plan::{LogIdentity, SourceColumn, SourceTable, TableKind};
 use moorage_core::sql::quote_ident;
 use moorage_core::{Column, LogicalType, TableName};
 use rusqlite::Connection;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 type Sql<T> = rusqlite::Result<T>;
 
@@ -20,15 +20,26 @@ pub(crate) fn discover(db: &Connection) -> Sql<Vec<SourceTable>> {
     )?;
     let listed: Vec<(String, String, bool)> =
         query.query_map([], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?.collect::<Sql<_>>()?;
-    let loops = writes_itself(db)?;
+    let known = Known {
+        loops: writes_itself(db)?,
+        structures: structures(db)?,
+        expressions: expression_indexes(db)?,
+    };
     let written = written_by_pipelines(db)?;
     listed
         .into_iter()
         .map(|(name, kind, without_rowid)| {
             let written_by = written.get(&name.to_ascii_lowercase()).cloned();
-            Ok(SourceTable { written_by, ..table(db, name, &kind, without_rowid, &loops)? })
+            Ok(SourceTable { written_by, ..table(db, name, &kind, without_rowid, &known)? })
         })
         .collect()
+}
+
+/// What was read of all tables at once.
+struct Known {
+    loops: BTreeMap<String, String>,
+    structures: HashMap<String, Structure>,
+    expressions: HashMap<String, String>,
 }
 
 /// The tables of this file that pipelines write, with the pipeline.
@@ -41,14 +52,8 @@ fn written_by_pipelines(db: &Connection) -> Sql<BTreeMap<String, String>> {
     query.query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?.collect()
 }
 
-fn table(
-    db: &Connection,
-    name: String,
-    kind: &str,
-    without_rowid: bool,
-    loops: &BTreeMap<String, String>,
-) -> Sql<SourceTable> {
-    let (columns, key) = columns(db, &name)?;
+fn table(db: &Connection, name: String, kind: &str, without_rowid: bool, known: &Known) -> Sql<SourceTable> {
+    let (columns, key) = known.structures.get(&name).cloned().unwrap_or_default();
     let refused = match kind {
         "virtual" => Some("a virtual table has no triggers, so its changes cannot be captured".to_string()),
         "shadow" => Some("it belongs to a virtual table, whose changes cannot be captured".to_string()),
@@ -56,14 +61,14 @@ fn table(
             "it is declared WITHOUT ROWID: replaced rows could not be told from kept ones. Make it an ordinary table (CREATE TABLE … AS, then rename)".into(),
         ),
         _ if columns.len() > 900 => Some("it has more than 900 columns, too many for the change table".into()),
-        _ => loops.get(&name.to_ascii_lowercase()).map(|trigger| {
+        _ => known.loops.get(&name.to_ascii_lowercase()).map(|trigger| {
             format!(
                 "trigger {trigger} of the database changes the table it fires for, so the order of captured images would be a guess. Drop that trigger, or exclude the table"
             )
         }),
     };
     let refused = match refused {
-        None => expression_index(db, &name)?.map(|index| {
+        None => known.expressions.get(&name).map(|index| {
             format!("unique index {index} is over an expression: rows replaced through it could not be captured. Drop the index, or exclude the table")
         }),
         some => some,
@@ -97,18 +102,25 @@ fn row_estimate(db: &Connection, table: &str) -> Sql<u64> {
     Ok(span.max(0) as u64)
 }
 
-/// The columns, and the primary key if its columns can never be null: SQLite lets other than integer keys
-/// be null (<https://www.sqlite.org/lang_createtable.html>, section 3.5).
-fn columns(db: &Connection, table: &str) -> Sql<(Vec<SourceColumn>, Option<Vec<String>>)> {
-    let mut query = db.prepare_cached(
-        "SELECT name, type, \"notnull\", pk, hidden FROM pragma_table_xinfo(?1) ORDER BY cid",
+/// A table's columns, and its primary key if it can tell rows apart.
+type Structure = (Vec<SourceColumn>, Option<Vec<String>>);
+
+/// A key's columns while they are collected: place in the key, name, not null, declared type.
+type KeyColumns = Vec<(i64, String, bool, String)>;
+
+/// The columns of all tables, and the primary key if its columns can never be null: SQLite lets other than
+/// integer keys be null (<https://www.sqlite.org/lang_createtable.html>, section 3.5).
+fn structures(db: &Connection) -> Sql<HashMap<String, Structure>> {
+    let mut query = db.prepare(
+        "SELECT x.name, x.type, x.\"notnull\", x.pk, x.hidden, t.name FROM pragma_table_list t JOIN pragma_table_xinfo(t.name) x
+         WHERE t.schema = 'main' AND t.type <> 'view' ORDER BY t.name, x.cid",
     )?;
-    let mut rows = query.query([table])?;
-    let mut columns = Vec::new();
-    let mut key: Vec<(i64, String, bool, String)> = Vec::new();
+    let mut rows = query.query([])?;
+    let mut all: HashMap<String, (Vec<SourceColumn>, KeyColumns)> = HashMap::new();
     while let Some(r) = rows.next()? {
         let (name, declared, not_null): (String, String, bool) = (r.get(0)?, r.get(1)?, r.get(2)?);
         let (pk, hidden): (i64, i64) = (r.get(3)?, r.get(4)?);
+        let (columns, key) = all.entry(r.get(5)?).or_default();
         if pk > 0 {
             key.push((pk, name.clone(), not_null, declared.clone()));
         }
@@ -119,11 +131,15 @@ fn columns(db: &Connection, table: &str) -> Sql<(Vec<SourceColumn>, Option<Vec<S
         let column = Column { name, logical: logical(&declared), source_type: declared, nullable: !not_null };
         columns.push(SourceColumn { column, generated: hidden >= 2, refused, may_be_left_out: false });
     }
+    Ok(all.into_iter().map(|(name, (columns, key))| (name, (columns, usable_key(key)))).collect())
+}
+
+fn usable_key(mut key: KeyColumns) -> Option<Vec<String>> {
     key.sort();
     let is_row_number =
         matches!(key.as_slice(), [(.., declared)] if declared.eq_ignore_ascii_case("INTEGER"));
     let usable = !key.is_empty() && (is_row_number || key.iter().all(|k| k.2));
-    Ok((columns, usable.then(|| key.into_iter().map(|k| k.1).collect())))
+    usable.then(|| key.into_iter().map(|k| k.1).collect())
 }
 
 /// What a declared type means. Words that name a type exactly count first, then SQLite's own rules
@@ -186,15 +202,13 @@ fn index_columns(db: &Connection, index: &str) -> Sql<Vec<Option<(String, String
     rows.collect()
 }
 
-fn expression_index(db: &Connection, table: &str) -> Sql<Option<String>> {
-    let mut query = db.prepare("SELECT name FROM pragma_index_list(?1) WHERE \"unique\"")?;
-    let names: Vec<String> = query.query_map([table], |r| r.get(0))?.collect::<Sql<_>>()?;
-    for name in names {
-        if index_columns(db, &name)?.iter().any(Option::is_none) {
-            return Ok(Some(name));
-        }
-    }
-    Ok(None)
+/// Tables with a unique index over an expression, with the index.
+fn expression_indexes(db: &Connection) -> Sql<HashMap<String, String>> {
+    let mut query = db.prepare(
+        "SELECT t.name, i.name FROM pragma_table_list t JOIN pragma_index_list(t.name) i JOIN pragma_index_xinfo(i.name) c
+         WHERE t.schema = 'main' AND i.\"unique\" AND c.key AND c.cid < 0",
+    )?;
+    query.query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?.collect()
 }
 
 /// Tables that a trigger of theirs changes, directly or through triggers of other tables, with the name of

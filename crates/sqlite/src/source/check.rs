@@ -1,7 +1,7 @@
 //! What `check` looks at in a SQLite file as a source.
 
 use crate::source::capture::{self, Names};
-use moorage_core::finding::{End, Finding, Fix};
+use moorage_core::finding::{End, Finding, Fix, tables};
 use moorage_core::plan::TablePlan;
 use moorage_core::schema::RowIdentity;
 use moorage_core::sql::{quote_ident, quote_list};
@@ -83,7 +83,7 @@ fn reading(db: &Connection, plans: &[TablePlan]) -> rusqlite::Result<Finding> {
         let columns = quote_list(plan.schema.columns.iter().map(|c| c.name.as_str()));
         db.prepare(&format!("SELECT {columns} FROM {} WHERE 0", quote_ident(&plan.table().name)))?;
     }
-    Ok(ok("reading", format!("{} picked tables were selected from", plans.len())))
+    Ok(ok("reading", format!("works: selected from {}", tables(plans.len()))))
 }
 
 /// SQLite knows no roles: what there is to set up are rights on files.
