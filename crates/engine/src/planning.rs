@@ -74,6 +74,11 @@ async fn survey(pipeline: &Pipeline, plan: &Plan) -> Result<Vec<Surveyed>> {
 }
 
 impl Draft {
+    /// What may stop a planned table later, if something may.
+    pub fn caveat(&self, plan: &TablePlan) -> Option<Finding> {
+        filter(plan, self.source_table(plan)?)
+    }
+
     /// The source's own description of a planned table.
     pub fn source_table(&self, plan: &TablePlan) -> Option<&SourceTable> {
         self.found.iter().find(|t| t.name == *plan.table())
@@ -232,9 +237,31 @@ fn of_plan(pipeline: &Pipeline, tables: &[SourceTable], planned: &Plan) -> Vec<F
         };
         found.push(finding.about(&table.name));
     }
+    for plan in &planned.tables {
+        let source = tables.iter().find(|t| t.name == *plan.table());
+        found.extend(source.and_then(|source| filter(plan, source)));
+    }
     found.push(picked(planned));
     found.extend(as_text(planned));
     found
+}
+
+/// A filter over a log that may leave values out: a row that comes into it may come without them.
+fn filter(plan: &TablePlan, source: &SourceTable) -> Option<Finding> {
+    let key = plan.schema.key_names();
+    let large = source.columns.iter().find(|c| {
+        let name = c.column.name.as_str();
+        let carried = plan.schema.columns.iter().any(|k| k.name == name);
+        c.may_be_left_out && carried && !key.contains(&name)
+    })?;
+    plan.mapping.condition.as_ref()?;
+    let found = format!(
+        "an update that moves a row into the filter may come without {}: the log leaves out large values that did not change",
+        large.column.name
+    );
+    let why = "the run stops there, and names the row: nothing is lost, but the table has to be read again";
+    let fix = Fix::run([format!("ALTER TABLE {} REPLICA IDENTITY FULL", plan.table().quoted())]);
+    Some(Finding::warning(End::Source, "filter", found, why, fix).about(plan.table()))
 }
 
 fn picked(planned: &Plan) -> Finding {

@@ -52,6 +52,8 @@ struct LeftOut<'a> {
 struct PlannedColumn<'a> {
     source: String,
     source_type: Option<&'a str>,
+    /// What the source's values mean, and what the target's do.
+    source_logical_type: Option<String>,
     logical_type: String,
     target: &'a str,
     target_type: &'a str,
@@ -133,6 +135,12 @@ fn as_json<'a>(pipeline: &'a Pipeline, draft: &'a Draft, estimate: Option<Estima
         let source = t.source_column(i);
         PlannedColumn {
             source_type: t.schema.columns.iter().find(|c| c.name == source).map(|c| c.source_type.as_str()),
+            source_logical_type: t
+                .schema
+                .columns
+                .iter()
+                .find(|c| c.name == source)
+                .map(|c| c.logical.to_string()),
             source,
             logical_type: t.mapped.columns[i].logical.to_string(),
             target: &t.columns[i].name,
@@ -214,6 +222,9 @@ fn show(global: &Global, pipeline: &Pipeline, draft: &Draft, estimate: Option<&E
         if let Some(condition) = &table.mapping.condition {
             render::out(format!("  only rows where {condition}"));
         }
+        if let Some(caveat) = draft.caveat(table) {
+            render::out(format!("  warning: {}; {};", caveat.found, caveat.fix.statements.join("; ")));
+        }
         render::out(columns(global, table).trim_fmt());
     }
     for refused in &draft.plan.refused {
@@ -231,7 +242,7 @@ fn show(global: &Global, pipeline: &Pipeline, draft: &Draft, estimate: Option<&E
     if let Some(e) = estimate {
         let size = if e.bytes > 0 { format!(", {}", render::size(e.bytes)) } else { String::new() };
         render::out(format!(
-            "snapshot: {} tables, about {} rows{size}; up to about {} at the {} rows a second that were measured",
+            "snapshot: {} tables, about {} rows{size}; reading them takes about {} ({} rows a second, measured just now)",
             e.tables,
             render::number(e.rows),
             render::span(e.elapsed_ms),
@@ -250,7 +261,7 @@ fn columns(global: &Global, table: &TablePlan) -> comfy_table::Table {
         columns.add_row([
             format!("  {}", render::cut(&from, 40)),
             source_type.unwrap_or_else(|| "(added)".into()),
-            table.mapped.columns[at].logical.to_string(),
+            means(table, &from, at),
             to.name.clone(),
             if to.declared.sql.is_empty() { "(any)".into() } else { to.declared.sql.clone() },
             notes.into_iter().flatten().collect::<Vec<_>>().join("; "),
@@ -261,6 +272,15 @@ fn columns(global: &Global, table: &TablePlan) -> comfy_table::Table {
         columns.add_row([format!("  {name}"), empty(), empty(), "left out".into(), empty(), why.clone()]);
     }
     columns
+}
+
+/// What a column's values mean, on both sides where a cast makes them mean something else.
+fn means(table: &TablePlan, from: &str, at: usize) -> String {
+    let to = &table.mapped.columns[at].logical;
+    match table.schema.columns.iter().find(|c| c.name == from).map(|c| &c.logical) {
+        Some(of_source) if of_source != to => format!("{of_source} → {to}"),
+        _ => to.to_string(),
+    }
 }
 
 async fn from_example(global: &Global, args: &PlanArgs, example: &str) -> Result<Finished, Failure> {

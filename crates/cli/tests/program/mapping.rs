@@ -67,6 +67,9 @@ fn the_log_alone_is_enough_for_a_filter_even_if_it_does_not_say_how_rows_were() 
     project.session.run(&STAYS.replace("INTEGER PRIMARY", "int PRIMARY").replace("INT,", "int,"));
     let rule = RULE.replace("quayside", "mapping_by_log").replace("state <> 'cancelled' AND ", "");
     project.add(&rule.replace("substring(berth from 1 for 1)", "'B'"));
+    let warning = "may come without berth";
+    project.moorage(&["plan"]).expect(0, &[warning, "REPLICA IDENTITY FULL"]);
+    project.moorage(&["check"]).expect(0, &[warning]);
     project.catch_up();
     project.session.run(
         "BEGIN; UPDATE stays SET nights = 1 WHERE id = 1; UPDATE stays SET nights = 4 WHERE id = 1; UPDATE stays SET nights = 1 WHERE id = 3; COMMIT;
@@ -81,6 +84,7 @@ fn the_log_alone_is_enough_for_a_filter_even_if_it_does_not_say_how_rows_were() 
         .moorage(&["plan"])
         .expect(3, &["where reads column state", "ALTER TABLE \"public\".\"stays\" REPLICA IDENTITY FULL"]);
     project.session.run("ALTER TABLE \"public\".\"stays\" REPLICA IDENTITY FULL");
+    assert!(!project.moorage(&["check"]).out.contains(warning), "mended");
     // The table was read by another rule: the plan says what to do, and that works.
     project
         .moorage(&["plan"])

@@ -131,9 +131,11 @@ impl MappedColumns {
             (Conversion::Partial, OnMisfit::Null) => {
                 Some(format!("a value that does not fit {logical} becomes null"))
             }
-            (Conversion::Partial, OnMisfit::Nearest) => {
-                Some(format!("a value is rounded to the nearest {logical}"))
-            }
+            (Conversion::Partial, OnMisfit::Nearest) => Some(match logical {
+                LogicalType::Date => "the time of day is left out".into(),
+                LogicalType::Time => "the day is left out".into(),
+                _ => format!("a value is rounded to the nearest {logical}"),
+            }),
             _ => None,
         };
         let nullable = column.nullable || cast.misfit == OnMisfit::Null;

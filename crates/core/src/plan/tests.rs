@@ -97,3 +97,15 @@ fn two_tables_whose_names_fold_to_one_are_both_refused() {
     let plan = planned("", &[table("Berths", &["id"], key(&["id"])), table("berths", &["id"], key(&["id"]))]);
     assert_eq!((plan.tables.len(), plan.refused.len()), (0, 2));
 }
+
+#[test]
+fn a_plan_that_was_kept_before_rows_were_mapped_is_still_the_same() {
+    let rule = "[[pipelines.p.rule]]\nmatch=\"stays\"\nrename={amt=\"amount\"}";
+    let plan = planned(rule, &[table("stays", &["id", "amt"], key(&["id"]))]).tables.remove(0);
+    let mut kept = serde_json::to_value(&plan).unwrap();
+    for member in ["mapped", "mapping", "ddl"] {
+        kept.as_object_mut().unwrap().remove(member);
+    }
+    let read: TablePlan = serde_json::from_value(kept).unwrap();
+    assert!(read == plan && read.maps_like(&plan));
+}

@@ -177,6 +177,10 @@ fn pick(found: &[SourceTable]) -> Result<Vec<String>, Failure> {
         let lines: Vec<String> = tables.iter().map(|t| line_of(t)).collect();
         let picked = MultiSelect::new("Pick with the space bar:", lines)
             .with_page_size(15)
+            .with_formatter(&|picked| {
+                let names: Vec<&str> = picked.iter().map(|p| tables[p.index].name.name.as_str()).collect();
+                names.join(", ")
+            })
             .raw_prompt()
             .map_err(given_up)?;
         include.extend(picked.iter().map(|p| tables[p.index].name.to_string()));
