@@ -3,8 +3,10 @@
 use crate::ddl;
 use crate::error::Result;
 use crate::pipeline::Pipeline;
+use crate::prepare::look_once;
 use chrono::Utc;
 use moorage_adapter::{Inspected, SetUp, Surveyed, TableState};
+use moorage_core::checkpoint::{Decision, Refusal};
 use moorage_core::finding::{End, Finding, Fix, Severity, reason_and_fix, tables as count};
 use moorage_core::naming::Naming;
 use moorage_core::pick::{Choice, Picker, Unmatched};
@@ -168,6 +170,7 @@ pub async fn check(pipeline: &Pipeline) -> Vec<Finding> {
                     Err(error) => found.push(unreachable(End::Source, &error.to_string())),
                 }
                 found.extend(of_plan(pipeline, tables, &planned));
+                found.extend(history(pipeline).await);
                 let picked = |t: &&SourceTable| planned.tables.iter().any(|p| *p.table() == t.name);
                 bytes = tables.iter().filter(picked).filter_map(|t| t.bytes).sum();
                 clashing = clashes(pipeline, &planned).await;
@@ -197,6 +200,35 @@ pub async fn check(pipeline: &Pipeline) -> Vec<Finding> {
 fn unreachable(end: End, error: &str) -> Finding {
     let why = if end == End::Source { "nothing can be read" } else { "nothing can be written" };
     Finding::blocker(end, "connection", error, why, Fix::step("mend what the message names"))
+}
+
+/// Whether the source's history is the one the target was filled from, and its capture point the target's own.
+async fn history(pipeline: &Pipeline) -> Option<Finding> {
+    let checkpoint = pipeline.target.checkpoint(&pipeline.name).await.ok()?;
+    let mut capture = pipeline.capture();
+    if let Some(checkpoint) = &checkpoint {
+        capture.token.clone_from(&checkpoint.token);
+    }
+    // What cannot be asked for is a finding of its own.
+    let (_, decision) = look_once(pipeline, checkpoint.as_ref(), &capture).await.ok()?;
+    match decision {
+        Decision::Refuse(Refusal::InUse { .. }) => None,
+        Decision::Refuse(refusal) => {
+            let fix = Fix::step("the message names the way out");
+            Some(Finding::blocker(
+                End::Source,
+                "history",
+                refusal.to_string(),
+                "a run would refuse to go on",
+                fix,
+            ))
+        }
+        Decision::Resume => {
+            let found = "the source is the one the target was filled from, and its changes since are there";
+            Some(Finding::ok(End::Source, "history", found))
+        }
+        _ => None,
+    }
 }
 
 /// What planning brought up.

@@ -6,6 +6,7 @@
 
 use crate::error::{EngineError, Result};
 use crate::load::Loader;
+use crate::pipeline::Pipeline;
 use crate::planning::plan_pipeline;
 use crate::run::{Context, Start};
 use moorage_adapter::{
@@ -124,24 +125,34 @@ fn something_to_carry(context: &Context, planned: &Plan) -> Result<()> {
     Err(EngineError::NothingToCarry { pipeline: context.pipeline.name.clone(), reason: reason.into() })
 }
 
+/// What a run would do first.
+pub(crate) async fn look_once(
+    pipeline: &Pipeline,
+    checkpoint: Option<&Checkpoint>,
+    capture: &CapturePlan,
+) -> Result<(CaptureState, Decision)> {
+    let source = &pipeline.source;
+    let name = format!("{} {}", source.capture_word(), capture.slot);
+    let state = source.capture_state(capture).await?;
+    let decision = decide(&Situation {
+        checkpoint,
+        position: checkpoint.and_then(|c| source.parse_position(&c.position)),
+        identity: &state.identity,
+        head: state.head.position.clone(),
+        capture_point: state.point.as_ref(),
+        capture_point_name: &name,
+    });
+    Ok((state, decision))
+}
+
 async fn look_and_decide(
     context: &Context,
     checkpoint: Option<&Checkpoint>,
     capture: &CapturePlan,
 ) -> Result<(CaptureState, Decision)> {
-    let source = &context.pipeline.source;
     let begun = Instant::now();
-    let name = format!("{} {}", source.capture_word(), capture.slot);
     loop {
-        let state = source.capture_state(capture).await?;
-        let decision = decide(&Situation {
-            checkpoint,
-            position: checkpoint.and_then(|c| source.parse_position(&c.position)),
-            identity: &state.identity,
-            head: state.head.position.clone(),
-            capture_point: state.point.as_ref(),
-            capture_point_name: &name,
-        });
+        let (state, decision) = look_once(&context.pipeline, checkpoint, capture).await?;
         match &decision {
             Decision::Refuse(Refusal::InUse { name, by }) if begun.elapsed() < SLOT_PATIENCE => {
                 if begun.elapsed() > Duration::from_secs(1) {

@@ -433,6 +433,14 @@ fn a_sqlite_file_that_is_not_ready_is_found_and_mended() {
     found(&quay, "no_key", "warning");
     quay.replace("into", "exclude = [\"gate_log\"]\ninto");
     gone(&quay, "no_key");
+    // Triggers that the target knows nothing of.
+    quay.catch_up();
+    quay.moorage(&["check"]).expect(0, &["the source is the one the target was filled from"]);
+    std::fs::remove_file(quay.path("warehouse.db")).unwrap();
+    let history = found(&quay, "history", "blocker");
+    assert!(history["found"].as_str().unwrap().contains("`moorage teardown`"), "{history}");
+    quay.moorage(&["teardown"]).expect(0, &[]);
+    gone(&quay, "history");
     // A file of a later format may be read, not written (https://www.sqlite.org/fileformat.html, section 1.3.3).
     quay.change("PRAGMA journal_mode = DELETE");
     let path = quay.path("harbour.db");

@@ -67,7 +67,12 @@ fn a_plan_says_what_happens_to_rows_that_are_there_and_what_is_read() {
     quay.tamper("CREATE TABLE stays (id INTEGER PRIMARY KEY); INSERT INTO stays VALUES (7)");
     quay.moorage(&["plan"]).expect(
         3,
-        &["main.stays → stays", "blocked: target table stays is already there", "1 blocked", "rows a second, measured just now"],
+        &[
+            "main.stays → stays",
+            "blocked: target table stays is already there",
+            "1 blocked",
+            "rows a second, measured just now",
+        ],
     );
     quay.replace("into", "existing_rows = \"replace\"\ninto");
     quay.moorage(&["plan"])
