@@ -69,9 +69,11 @@ fn space(path: &Path, bytes: u64) -> Option<Finding> {
 }
 
 fn judge_space(free: u64, bytes: u64) -> Finding {
-    let mib = |bytes: u64| format!("{} MiB", bytes >> 20);
-    let about =
-        if bytes == 0 { String::new() } else { format!("; the source's tables are about {}", mib(bytes)) };
+    let mib = |bytes: u64| match bytes >> 20 {
+        0 => "less than 1 MiB".to_string(),
+        mib => format!("{mib} MiB"),
+    };
+    let about = if bytes == 0 { String::new() } else { format!("; the source's tables take {}", mib(bytes)) };
     let found = format!("{} free{about}", mib(free));
     if free < bytes.saturating_mul(2) {
         return Finding::warning(

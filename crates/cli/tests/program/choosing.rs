@@ -80,6 +80,7 @@ fn a_plan_says_what_happens_to_rows_that_are_there_and_what_is_read() {
     let plan = json(&quay, &["plan"], 0);
     let berths = &plan[0]["tables"][0];
     assert_eq!((&berths["action"], &berths["row_estimate"]), (&"create".into(), &2.into()));
+    assert!(berths["bytes"].as_u64().unwrap() >= 512);
     assert_eq!(
         (&berths["columns"][1]["source"], &berths["columns"][1]["logical_type"]),
         (&"upper(name)".into(), &"text".into())

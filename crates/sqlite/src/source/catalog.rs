@@ -24,6 +24,7 @@ pub(crate) fn discover(db: &Connection) -> Sql<Vec<SourceTable>> {
         loops: writes_itself(db)?,
         structures: structures(db)?,
         expressions: expression_indexes(db)?,
+        sizes: sizes(db)?,
     };
     let written = written_by_pipelines(db)?;
     listed
@@ -35,11 +36,25 @@ pub(crate) fn discover(db: &Connection) -> Sql<Vec<SourceTable>> {
         .collect()
 }
 
+/// Sizes are only told of files up to this size: every page is visited.
+const SIZED_FILE: u64 = 256 << 20;
+
+/// How many bytes each table takes (<https://www.sqlite.org/dbstat.html>).
+fn sizes(db: &Connection) -> Sql<HashMap<String, u64>> {
+    let pages = "SELECT page_count * page_size FROM pragma_page_count, pragma_page_size";
+    if db.query_row(pages, [], |r| r.get::<_, u64>(0))? > SIZED_FILE {
+        return Ok(HashMap::new());
+    }
+    let mut query = db.prepare("SELECT name, pgsize FROM dbstat WHERE aggregate = TRUE")?;
+    query.query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?.collect()
+}
+
 /// What was read of all tables at once.
 struct Known {
     loops: BTreeMap<String, String>,
     structures: HashMap<String, Structure>,
     expressions: HashMap<String, String>,
+    sizes: HashMap<String, u64>,
 }
 
 /// The tables of this file that pipelines write, with the pipeline.
@@ -77,6 +92,7 @@ fn table(db: &Connection, name: String, kind: &str, without_rowid: bool, known: 
         "table" if !without_rowid => Some(row_estimate(db, &name)?),
         _ => None,
     };
+    let bytes = known.sizes.get(&name).copied();
     Ok(SourceTable {
         name: TableName::new(SCHEMA, name),
         kind: TableKind::Table,
@@ -85,7 +101,7 @@ fn table(db: &Connection, name: String, kind: &str, without_rowid: bool, known: 
         identity: LogIdentity::Full { key },
         identity_word: "whole, by trigger",
         row_estimate,
-        bytes: None,
+        bytes,
         refused,
         written_by: None,
         note: None,
