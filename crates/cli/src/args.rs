@@ -92,7 +92,7 @@ Examples:
   moorage tables                                  schemas first, then tables
   moorage tables --columns
   moorage tables --include 'public.*' --exclude '*_tmp'    tries patterns before they are written
-  pbpaste | moorage tables --from-list -          a pasted list of names as an include list
+  cat list | moorage tables --from-list -         a pasted list of names as an include list
   moorage tables --from-list wanted.txt --write   and into the project file with it
 
 A pattern that means no table is an error that names near misses.")]
