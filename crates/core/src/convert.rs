@@ -209,15 +209,21 @@ pub fn plain(number: &BigDecimal) -> String {
 /// Days and times: parts of one another, and texts in the form that [`LogicalType`] documents, or RFC 3339.
 fn moment(text: &str, from: &LogicalType, to: &LogicalType, nearest: bool) -> Option<String> {
     use LogicalType::{Date, Other, Text, Time, Timestamp, TimestampTz};
-    let (text, zone) = match from {
-        TimestampTz => (text.strip_suffix("+00:00")?, "+00:00"),
-        _ => (text, ""),
+    // An instant in UTC; before year 1 its era stands behind the zone.
+    let text = match from {
+        TimestampTz => &text.replacen("+00:00", "", 1),
+        _ => text,
     };
     match (from, to) {
         (Date, Timestamp) => day_time(text, "00:00:00", ""),
         (Date, TimestampTz) => day_time(text, "00:00:00", "+00:00"),
-        (Timestamp, TimestampTz) => Some(format!("{text}+00:00")),
+        (Timestamp, TimestampTz) if text.ends_with("infinity") => Some(text.to_string()),
+        (Timestamp, TimestampTz) => Some(match text.strip_suffix(" BC") {
+            Some(text) => format!("{text}+00:00 BC"),
+            None => format!("{text}+00:00"),
+        }),
         (TimestampTz, Timestamp) => Some(text.to_string()),
+        (Timestamp | TimestampTz, Date) if text.ends_with("infinity") => Some(text.to_string()),
         (Timestamp | TimestampTz, Date) => {
             let (day, rest) = text.split_once(' ')?;
             let (time, era) = rest.split_once(' ').map_or((rest, ""), |(t, _)| (t, " BC"));
@@ -230,10 +236,7 @@ fn moment(text: &str, from: &LogicalType, to: &LogicalType, nearest: bool) -> Op
             is_value(to, &plain).then(|| normal_text(to, &plain).into_owned())
         }
         (Text | Other { .. }, Date | Time) => is_value(to, text.trim()).then(|| text.trim().to_string()),
-        _ => {
-            let _ = zone;
-            None
-        }
+        _ => None,
     }
 }
 
@@ -294,6 +297,34 @@ mod tests {
         LogicalType::Date,
         true,
         Some("2026-06-01")
+    )]
+    #[case(
+        Value::Text("0044-03-15 12:00:00+00:00 BC"),
+        LogicalType::TimestampTz,
+        LogicalType::Timestamp,
+        false,
+        Some("0044-03-15 12:00:00 BC")
+    )]
+    #[case(
+        Value::Text("0044-03-15 12:00:00 BC"),
+        LogicalType::Timestamp,
+        LogicalType::TimestampTz,
+        false,
+        Some("0044-03-15 12:00:00+00:00 BC")
+    )]
+    #[case(
+        Value::Text("infinity"),
+        LogicalType::TimestampTz,
+        LogicalType::Timestamp,
+        false,
+        Some("infinity")
+    )]
+    #[case(
+        Value::Text("0044-03-15 00:00:00+00:00 BC"),
+        LogicalType::TimestampTz,
+        LogicalType::Date,
+        false,
+        Some("0044-03-15 BC")
     )]
     #[case(Value::Bool(true), LogicalType::Bool, LogicalType::Int16, false, Some("1"))]
     #[case(Value::Bytes(&[1, 255]), LogicalType::Bytes, LogicalType::Text, false, Some("\\x01ff"))]

@@ -122,8 +122,7 @@ fn action(surveyed: &Surveyed) -> &'static str {
 }
 
 fn rows_become(table: &TablePlan, surveyed: &Surveyed) -> Option<&'static str> {
-    let existing = surveyed.existing.as_ref().filter(|e| e.rows > 0 && surveyed.state.is_none())?;
-    let _ = existing;
+    surveyed.existing.as_ref().filter(|e| e.rows > 0 && surveyed.state.is_none())?;
     table.existing_rows.map(|choice| match choice {
         ExistingRowsChoice::Replace => "replaced",
         ExistingRowsChoice::Keep => "kept",
