@@ -409,4 +409,4 @@ mod columns;
 mod stored;
 
 #[cfg(test)]
-mod tests;
+pub(crate) mod tests;

@@ -11,6 +11,7 @@ use moorage_core::finding::{End, Finding, Fix, Severity, reason_and_fix, tables 
 use moorage_core::naming::Naming;
 use moorage_core::pick::{Choice, Picker, Unmatched};
 use moorage_core::plan::{Plan, SourceTable, TablePlan, plan};
+use moorage_core::schema::RowIdentity;
 use moorage_core::types::LogicalType;
 use serde::Serialize;
 use std::time::{Duration, Instant};
@@ -189,10 +190,6 @@ pub async fn check(pipeline: &Pipeline) -> Vec<Finding> {
         Err(error) => found.push(unreachable(End::Target, &error.to_string())),
     }
     found.extend(clashing);
-    for finding in &mut found {
-        finding.fix.step =
-            finding.fix.step.replace("[pipelines.NAME", &format!("[pipelines.{}", pipeline.name));
-    }
     found.sort_by_key(|f| f.end);
     found
 }
@@ -272,10 +269,25 @@ fn of_plan(pipeline: &Pipeline, tables: &[SourceTable], planned: &Plan) -> Vec<F
     for plan in &planned.tables {
         let source = tables.iter().find(|t| t.name == *plan.table());
         found.extend(source.and_then(|source| filter(plan, source)));
+        found.extend(without_key(pipeline, plan));
     }
     found.push(picked(planned));
     found.extend(as_text(planned));
     found
+}
+
+/// A table whose rows are told apart by all their columns.
+fn without_key(pipeline: &Pipeline, plan: &TablePlan) -> Option<Finding> {
+    (plan.schema.identity == RowIdentity::WholeRow).then(|| {
+        let found = "no key: its rows are told apart by all columns";
+        let why = "updates and deletes are found by the whole row, which is slow in large tables, and equal rows are only counted";
+        let fix = Fix::step(format!(
+            "give it a primary key, or declare one in the project file: [[pipelines.{}.rule]] match = '{}' key = [\"…\"]",
+            pipeline.name,
+            plan.table()
+        ));
+        Finding::warning(End::Source, "no_key", found, why, fix).about(plan.table())
+    })
 }
 
 /// A filter over a log that may leave values out: a row that comes into it may come without them.

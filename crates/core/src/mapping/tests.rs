@@ -3,7 +3,8 @@
 use super::*;
 use crate::change::{ChangeBlockBuilder, Images, Transaction};
 use crate::column::RowsBuilder;
-use crate::plan::{Declared, LogIdentity, SourceColumn, SourceTable, TableKind, TargetDialect, plan};
+use crate::plan::tests::Dialect;
+use crate::plan::{LogIdentity, SourceColumn, SourceTable, TableKind, plan};
 use crate::position::Position;
 use crate::project::Project;
 use crate::reduce::reduce;
@@ -11,19 +12,6 @@ use crate::schema::{Column, TableName};
 use chrono::DateTime;
 use proptest::prelude::*;
 use std::collections::BTreeMap;
-
-struct Dialect;
-impl TargetDialect for Dialect {
-    fn declare(&self, column: &Column, _: bool) -> Declared {
-        Declared { sql: column.logical.to_string(), note: None }
-    }
-    fn fold(&self, identifier: &str) -> String {
-        identifier.into()
-    }
-    fn reserved(&self, _: &str) -> Option<String> {
-        None
-    }
-}
 
 fn source(identity: LogIdentity) -> SourceTable {
     let column = |name: &str, logical: LogicalType| SourceColumn {

@@ -5,7 +5,8 @@ use crate::project::Project;
 use crate::types::LogicalType;
 use rstest::rstest;
 
-struct Dialect;
+/// A target that declares logical types and does not tell upper from lower case.
+pub(crate) struct Dialect;
 impl TargetDialect for Dialect {
     fn declare(&self, column: &Column, _in_key: bool) -> Declared {
         Declared { sql: column.logical.to_string(), note: None }

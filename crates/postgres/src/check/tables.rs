@@ -6,7 +6,6 @@ use crate::catalog::IdentityBy;
 use moorage_adapter::Result;
 use moorage_core::finding::{End, Finding, Fix};
 use moorage_core::plan::TablePlan;
-use moorage_core::schema::RowIdentity;
 use moorage_core::sql::quote_ident;
 use std::collections::HashSet;
 
@@ -23,27 +22,8 @@ pub(super) async fn inspect(at: &Check<'_>) -> Result<Vec<Finding>> {
     if at.by == IdentityBy::Log {
         found.extend(publication(at).await?);
     }
-    found.extend(without_key(at));
     found.push(method(at));
     Ok(found)
-}
-
-/// Tables whose rows are told apart by all their columns.
-fn without_key<'a>(at: &'a Check<'_>) -> impl Iterator<Item = Finding> + 'a {
-    let whole = |t: &&TablePlan| t.schema.identity == RowIdentity::WholeRow;
-    at.inspected.plan.tables.iter().filter(whole).map(|t| {
-        Finding::warning(
-            End::Source,
-            "no_key",
-            "no key: its rows are told apart by all columns",
-            "updates and deletes are found by the whole row, which is slow in large tables, and equal rows are only counted",
-            Fix::step(format!(
-                "give it a primary key, or declare one in the project file: [[pipelines.NAME.rule]] match = '{}' key = [\"…\"]",
-                t.table()
-            )),
-        )
-        .about(t.table())
-    })
 }
 
 /// Which way of capturing suits, and what each would miss.

@@ -3,7 +3,6 @@
 use crate::source::capture::{self, Names};
 use moorage_core::finding::{End, Finding, Fix, tables};
 use moorage_core::plan::TablePlan;
-use moorage_core::schema::RowIdentity;
 use moorage_core::sql::{quote_ident, quote_list};
 use rusqlite::Connection;
 use std::path::Path;
@@ -29,20 +28,6 @@ pub(super) fn inspect(
     found.push(ok("capture", "by triggers").because(
         "a SQLite file has no log that can be read; every write becomes a little slower, and transactions that end within 20 to 30 ms are seen as one",
     ));
-    let whole = plans.iter().filter(|t| t.schema.identity == RowIdentity::WholeRow);
-    found.extend(whole.map(|t| {
-        Finding::warning(
-            End::Source,
-            "no_key",
-            "no key: its rows are told apart by all columns",
-            "updates and deletes are found by the whole row, which is slow in large tables, and equal rows are only counted",
-            Fix::step(format!(
-                "give it a primary key, or declare one in the project file: [[pipelines.NAME.rule]] match = '{}' key = [\"…\"]",
-                t.table()
-            )),
-        )
-        .about(t.table())
-    }));
     Ok(found)
 }
 
