@@ -95,6 +95,8 @@ pub struct MappedChange {
     pub new: Option<usize>,
     /// The row of its old image.
     pub old: Option<usize>,
+    /// Whether the old image is the whole row.
+    pub old_is_whole: bool,
     /// The columns of the new image that the log did not carry.
     pub unchanged: Option<Unchanged>,
 }
@@ -150,7 +152,7 @@ impl ChangeBlock {
                 order: before.order,
                 new: change.new.map(|row| row as u32),
                 old: change.old.map(|row| row as u32),
-                old_is_whole: before.old_is_whole && change.old.is_some(),
+                old_is_whole: change.old_is_whole,
             });
         }
         block

@@ -252,17 +252,17 @@ impl Mapper {
     /// For the first row that cannot be mapped. Rows that the filter keeps away never are an error.
     pub fn block(&self, block: &ChangeBlock) -> Mapped<ChangeBlock> {
         let new = self.completed(block)?;
-        let (new_passes, old_passes) = (self.passing(&new)?, self.passing(block.old_rows())?);
+        // An old image that is only a key has no values to filter by, or to compute with.
+        let whole = block.changes().all(|c| c.old.is_none() || c.old_is_whole);
+        let new_passes = self.passing(&new)?;
+        let old_passes = if whole { Some(self.passing(block.old_rows())?) } else { None };
         let mut out =
             Routes { changes: Vec::new(), new: Vec::new(), old: Vec::new(), keys: Vec::new(), blind: false };
         let mut read = Operations::default();
         for (at, change) in block.changes().enumerate() {
             read.count(change.kind);
             let now = change.new.is_some_and(|row| new_passes.value(row));
-            let before = match change.old {
-                Some(row) if change.old_is_whole => Some(old_passes.value(row)),
-                _ => None,
-            };
+            let before = change.old.zip(old_passes.as_ref()).map(|(row, passes)| passes.value(row));
             out.push(at, &change, now, before, self.condition.is_some());
         }
         let mut stamps = |stamp, row: usize| {
@@ -274,7 +274,8 @@ impl Mapper {
             }
         };
         let new_rows = self.outputs(&take(&new, out.new.iter().map(|n| n.0))?, &mut stamps)?;
-        let old_rows = self.outputs(&take(block.old_rows(), out.old.iter().copied())?, &mut |_, _| None)?;
+        let old_rows = take(block.old_rows(), out.old.iter().copied())?;
+        let old_rows = if whole { self.outputs(&old_rows, &mut |_, _| None)? } else { self.keys(&old_rows)? };
         let keys = self.keys(&take(&new, out.keys.iter().copied())?)?;
         let old_count = out.old.len();
         let old_rows = concat_batches(&self.mapped.arrow(), [&old_rows, &keys]).map_err(failed)?;
@@ -284,6 +285,7 @@ impl Mapper {
             at: change.at,
             kind: change.kind,
             new: change.new,
+            old_is_whole: whole && change.old.is_some_and(|(_, of_new)| !of_new),
         });
         Ok(block.mapped(self.mapped.clone(), changes.collect(), new_rows, old_rows, read, out.blind))
     }

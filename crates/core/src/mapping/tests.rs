@@ -73,7 +73,7 @@ fn texts(rows: &RecordBatch, row: usize) -> Vec<Option<String>> {
     rows.columns().iter().map(|c| value_text(value_at(c.as_ref(), row))).collect()
 }
 
-const RULE: &str = "where = \"nights > 2\"\nrename = { nights = \"n\" }\ncast = { nights = \"text\" }\nadd = { double = { expression = \"nights * 2\" }, quay = { constant = \"Pellow\" }, origin = { from = \"source\" } }";
+const RULE: &str = "where = \"100 % nights >= 0 and nights > 2\"\nrename = { nights = \"n\" }\ncast = { nights = \"text\" }\nadd = { double = { expression = \"nights * 2\" }, quay = { constant = \"Pellow\" }, origin = { from = \"source\" } }";
 
 #[test]
 fn rows_are_chosen_converted_and_added_to() {
@@ -129,7 +129,7 @@ enum Step {
 
 fn steps() -> impl Strategy<Value = Vec<Step>> {
     let step = prop_oneof![
-        6 => (0..5i64, 0..6i64).prop_map(|(id, nights)| Step::Put(id, nights)),
+        6 => (0..5i64, 1..7i64).prop_map(|(id, nights)| Step::Put(id, nights)),
         2 => (0..5i64, 0..5i64).prop_map(|(from, to)| Step::Move(from, to)),
         3 => (0..5i64).prop_map(Step::Delete),
         1 => Just(Step::Truncate),

@@ -1,12 +1,12 @@
 //! The script that lets an administrator make a role with just the rights that a pipeline needs, and its undo.
 
 use crate::address::PostgresAddress;
-use crate::capture::{OPTIONS, table_list};
+use crate::capture::OPTIONS;
 use crate::catalog::IdentityBy;
 use crate::connect::Session;
-use moorage_adapter::{CapturePlan, Result, SetUp};
+use moorage_adapter::{AdapterError, CapturePlan, Result, SetUp};
 use moorage_core::TableName;
-use moorage_core::plan::{LogIdentity, SourceTable, TablePlan};
+use moorage_core::plan::{LogIdentity, TablePlan};
 use moorage_core::sql::{quote_ident, quote_literal};
 use std::collections::{BTreeSet, HashMap};
 use std::fmt::Write;
@@ -19,11 +19,24 @@ pub(crate) async fn set_up_script(
     set_up: &SetUp<'_>,
     by: IdentityBy,
 ) -> Result<String> {
-    let sql = "SELECT n.nspname::text, c.relname::text, c.relowner::regrole::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-               WHERE c.relkind = 'r' AND n.nspname !~ '^pg_'";
+    let sql = "SELECT n.nspname::text, c.relname::text, c.relowner::regrole::text, c.relrowsecurity
+               FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+               WHERE c.relkind = 'r' AND c.relpersistence = 'p' AND n.nspname !~ '^pg_'";
     let rows = session.rows("reading who owns the tables", sql, &[]).await?;
-    let owner =
-        |r: &tokio_postgres::Row| (TableName::new(r.get::<_, String>(0), r.get::<_, String>(1)), r.get(2));
+    let known: HashMap<TableName, (String, bool)> = rows
+        .iter()
+        .map(|r| (TableName::new(r.get::<_, String>(0), r.get::<_, String>(1)), (r.get(2), r.get(3))))
+        .collect();
+    // Also those that the present user may not read: letting it is what the script is for.
+    let planned = set_up.plan.tables.iter().map(TablePlan::table);
+    let refused = set_up.plan.refused.iter().map(|r| &r.table);
+    let mut picked: Vec<&TableName> = planned.chain(refused).filter(|t| known.contains_key(t)).collect();
+    picked.sort();
+    if picked.is_empty() {
+        let way_out =
+            "no table is picked that it could let a role read; `moorage tables` shows what is there";
+        return Err(AdapterError::refused("the script for the administrator", way_out));
+    }
     let role = set_up.role.unwrap_or(&address.user);
     let script = Script {
         role,
@@ -32,7 +45,8 @@ pub(crate) async fn set_up_script(
         capture,
         set_up,
         by,
-        owners: rows.iter().map(owner).collect(),
+        picked,
+        known: &known,
     };
     Ok(if set_up.undo { script.undo() } else { script.make() })
 }
@@ -44,46 +58,29 @@ struct Script<'a> {
     capture: &'a CapturePlan,
     set_up: &'a SetUp<'a>,
     by: IdentityBy,
-    /// Who owns which table, as SQL names roles.
-    owners: HashMap<TableName, String>,
+    /// Permanent tables, in order of their names.
+    picked: Vec<&'a TableName>,
+    /// Who owns which table, as SQL names roles, and whether it has row-level security.
+    known: &'a HashMap<TableName, (String, bool)>,
 }
 
 impl Script<'_> {
-    fn tables(&self) -> &[TablePlan] {
-        &self.set_up.plan.tables
-    }
-
     /// Picked tables whose replica identity has to change before they can be published.
-    fn without_identity(&self) -> Vec<&SourceTable> {
-        let refused = &self.set_up.plan.refused;
-        let wanted = |t: &&SourceTable| {
-            matches!(t.identity, LogIdentity::None { .. })
-                && t.refused.is_none()
-                && refused.iter().any(|r| r.table == t.name)
-        };
-        self.set_up.found.iter().filter(wanted).collect()
-    }
-
-    /// All picked tables, quoted, also those whose identity this script changes and those not yet readable.
-    fn names(&self) -> Vec<String> {
-        let planned = self.tables().iter().map(|t| t.table().quoted());
-        let refused = self.set_up.plan.refused.iter().map(|r| r.table.quoted());
-        planned.chain(refused).collect()
+    fn without_identity(&self) -> impl Iterator<Item = &str> {
+        self.set_up.found.iter().filter(|t| self.picked.contains(&&t.name)).filter_map(|t| {
+            match &t.identity {
+                LogIdentity::None { fix, .. } => Some(fix.as_str()),
+                _ => None,
+            }
+        })
     }
 
     fn schemas(&self) -> BTreeSet<String> {
-        let planned = self.tables().iter().map(|t| t.table());
-        let all = planned.chain(self.set_up.plan.refused.iter().map(|r| &r.table));
-        all.map(|t| quote_ident(&t.schema)).collect()
+        self.picked.iter().map(|t| quote_ident(&t.schema)).collect()
     }
 
     fn published(&self) -> String {
-        let mut list = vec![];
-        if !self.tables().is_empty() {
-            list.push(table_list(&self.tables().iter().collect::<Vec<_>>()));
-        }
-        list.extend(self.without_identity().iter().map(|t| format!("ONLY {}", t.name.quoted())));
-        list.join(", ")
+        self.picked.iter().map(|t| format!("ONLY {}", t.quoted())).collect::<Vec<_>>().join(", ")
     }
 
     fn make(&self) -> String {
@@ -94,7 +91,7 @@ impl Script<'_> {
             &format!(
                 "-- Lets role {} carry {} tables, with no right more than that needs.",
                 self.role,
-                self.names().len()
+                self.picked.len()
             ),
         );
         line(
@@ -129,8 +126,12 @@ impl Script<'_> {
             line(&mut out, &format!("GRANT USAGE ON SCHEMA {schema} TO {role};"));
         }
         let rights = if self.by == IdentityBy::Log { "SELECT" } else { "SELECT, TRIGGER" };
-        for name in self.names() {
-            line(&mut out, &format!("GRANT {rights} ON {name} TO {role};"));
+        for table in &self.picked {
+            line(&mut out, &format!("GRANT {rights} ON {} TO {role};", table.quoted()));
+        }
+        if self.picked.iter().any(|t| self.known[*t].1) {
+            line(&mut out, "-- Row-level security must not hide rows from it.");
+            line(&mut out, &format!("ALTER ROLE {role} BYPASSRLS;"));
         }
         line(
             &mut out,
@@ -155,17 +156,13 @@ impl Script<'_> {
     }
 
     fn make_capture(&self, out: &mut String) {
-        let identities = self.without_identity();
+        let identities: Vec<&str> = self.without_identity().collect();
         if !identities.is_empty() {
             line(
                 out,
                 "\n-- The log has to say which row was updated or deleted. These tables have no key that it could use.",
             );
-            for table in identities {
-                if let LogIdentity::None { fix, .. } = &table.identity {
-                    line(out, &format!("{fix};"));
-                }
-            }
+            identities.iter().for_each(|fix| line(out, &format!("{fix};")));
         }
         let (publication, slot) = (&self.capture.publication, &self.capture.slot);
         line(out, "\n-- What is published: just the picked tables. Partitions are named one by one.");
@@ -200,9 +197,7 @@ impl Script<'_> {
 
     /// Each picked schema with each role that owns a picked table in it.
     fn schema_owners(&self) -> BTreeSet<(String, String)> {
-        let refused = self.set_up.plan.refused.iter().map(|r| &r.table);
-        let names = self.tables().iter().map(|t| t.table()).chain(refused);
-        names.filter_map(|t| Some((quote_ident(&t.schema), self.owners.get(t)?.clone()))).collect()
+        self.picked.iter().map(|t| (quote_ident(&t.schema), self.known[*t].0.clone())).collect()
     }
 
     fn undo(&self) -> String {
@@ -252,8 +247,8 @@ impl Script<'_> {
                 ),
             );
         }
-        for name in self.names() {
-            line(&mut out, &format!("REVOKE ALL ON {name} FROM {role};"));
+        for table in &self.picked {
+            line(&mut out, &format!("REVOKE ALL ON {} FROM {role};", table.quoted()));
         }
         for schema in self.schemas() {
             line(&mut out, &format!("REVOKE ALL ON SCHEMA {schema} FROM {role};"));
