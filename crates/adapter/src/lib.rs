@@ -20,6 +20,6 @@ pub use source::{
     segment_channel,
 };
 pub use target::{
-    ExistingTable, LoadedTable, Merge, StoredTable, Surveyed, TableProgress, TableState, Target,
-    TargetAddress,
+    ExistingTable, LoadedTable, Merge, Reject, Settle, Settled, StoredTable, Surveyed, TableProgress,
+    TableState, Target, TargetAddress,
 };

@@ -4,7 +4,7 @@ use crate::{Result, SnapshotMark, Step, TargetLook};
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_core::change::ChangeBlock;
-use moorage_core::checkpoint::{Checkpoint, Durable};
+use moorage_core::checkpoint::{Checkpoint, Durable, SourceIdentity};
 use moorage_core::counters::TableCounters;
 use moorage_core::finding::Finding;
 use moorage_core::plan::{TablePlan, TargetDialect};
@@ -15,8 +15,57 @@ use serde::{Deserialize, Serialize};
 pub struct TargetAddress {
     /// The kind of system.
     pub system: String,
-    /// The file or host.
+    /// The file, or host and database.
     pub place: String,
+    /// The user; empty for a file.
+    pub user: String,
+}
+
+/// A change that a target refused and that was set aside.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Reject {
+    /// Its number in the target.
+    pub id: i64,
+    /// The source table.
+    pub table: String,
+    /// The target table.
+    pub target: String,
+    /// The row's key, for people: `id = 7`.
+    pub key: String,
+    /// What the change is: `insert`, `update`, `delete`.
+    pub operation: String,
+    /// Why it was refused.
+    pub reason: String,
+    /// Whether it is only behind another reject of the same row.
+    pub waits: bool,
+    /// When the source committed it, RFC 3339.
+    pub committed_at: String,
+    /// Its position.
+    pub position: String,
+    /// When it was set aside, RFC 3339.
+    pub set_aside_at: String,
+    /// How often it was tried.
+    pub tries: u64,
+}
+
+/// What is done about rejects.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Settle {
+    /// They are applied, if the target takes them now.
+    Retry,
+    /// They are given up; what waits behind them is applied.
+    Drop,
+}
+
+/// What became of rejects.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Settled {
+    /// How many changes were applied.
+    pub applied: u64,
+    /// How many were given up.
+    pub dropped: u64,
+    /// Those that were tried and are still refused.
+    pub refused: Vec<Reject>,
 }
 
 /// A table that is in the target, whoever made it.
@@ -134,6 +183,12 @@ pub trait Target: Send + Sync {
     /// Where it is.
     fn address(&self) -> TargetAddress;
 
+    /// Which system and database it is, in the form in which a source of the same kind says it; none if there is no
+    /// such kind of source.
+    async fn identity(&self) -> Result<Option<SourceIdentity>> {
+        Ok(None)
+    }
+
     /// How it declares and compares names and types.
     fn dialect(&self) -> &(dyn TargetDialect + Sync);
 
@@ -218,6 +273,22 @@ pub trait Target: Send + Sync {
     /// Forgets a table's state, so that the next run reads it again from empty; with `checkpoint`, also
     /// the pipeline's checkpoint.
     async fn forget(&self, pipeline: &str, tables: &[String], checkpoint: bool) -> Result<()>;
+
+    /// The changes of a pipeline that were set aside, the oldest first.
+    async fn rejects(&self, _pipeline: &str) -> Result<Vec<Reject>> {
+        Ok(Vec::new())
+    }
+
+    /// One of them with its change, in the target's structure.
+    async fn reject(&self, _pipeline: &str, _id: i64) -> Result<Option<(Reject, ChangeBlock)>> {
+        Ok(None)
+    }
+
+    /// Carries out a decision about some of them, or all: whole, or not at all. Changes that hang together with
+    /// them by their rows are tried again in their order, so that none is applied around an earlier one.
+    async fn settle(&self, _pipeline: &str, _ids: Option<&[i64]>, _how: Settle) -> Result<Settled> {
+        Err(crate::AdapterError::refused("rejects", "this target sets no changes aside"))
+    }
 
     /// Removes the pipeline's tables and what it remembers, or with `dry` says what it would remove.
     async fn teardown(&self, pipeline: &str, dry: bool) -> Result<Vec<Step>>;

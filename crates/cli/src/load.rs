@@ -4,10 +4,12 @@ use crate::args::Global;
 use crate::exit::Failure;
 use moorage_adapter::{Source, Target};
 use moorage_core::project::{
-    Capture, Project, SecretConfig, SourceConfig, SourceKind, TargetConfig, TargetKind, findings,
+    Capture, Project, SecretConfig, SourceConfig, SourceKind, SslMode, TargetConfig, TargetKind, findings,
 };
 use moorage_engine::Pipeline;
-use moorage_postgres::{PostgresAddress, PostgresSource, PostgresTriggerSource};
+use moorage_postgres::{
+    PostgresAddress, PostgresSource, PostgresTarget, PostgresTriggerSource, TargetSettings,
+};
 use moorage_sqlite::{SqliteSource, SqliteTarget};
 use secrecy::SecretString;
 use std::path::{Path, PathBuf};
@@ -47,10 +49,18 @@ pub fn pipelines(global: &Global, wanted: &[String]) -> Result<Vec<Pipeline>, Fa
                 name: name.clone(),
                 config: config.clone(),
                 source: open_source(file, &folder, config.source.get_ref(), source, connections, None)?,
-                target: open_target(&folder, target),
+                target: open_target(file, &folder, config.target.get_ref(), target, connections)?,
                 connections,
                 ddl_folder: config.ddl_dir.as_ref().map(|d| folder.join(d)),
-                project_findings: findings(config.source.get_ref(), source),
+                project_findings: [
+                    findings(&format!("source {}", config.source.get_ref()), source.url.as_ref()),
+                    if target.url.is_some() {
+                        findings(&format!("target {}", config.target.get_ref()), target.url.as_ref())
+                    } else {
+                        Vec::new()
+                    },
+                ]
+                .concat(),
                 state_folder: folder.join(".moorage"),
             })
         })
@@ -140,20 +150,15 @@ pub fn open_source(
         let path = config.path.as_ref().map(|p| p.get_ref().as_str()).unwrap_or_default();
         return Ok(Arc::new(SqliteSource::new(folder.join(path))));
     }
-    let url = config.url.as_ref().map(|u| u.get_ref().as_str()).unwrap_or_default();
-    let mut address = PostgresAddress::parse(url)
-        .map_err(|e| Failure::Usage(format!("{}: source {name}: {e}", file.display())))?;
-    if let Some(password) = password {
-        address.password = Some(password);
-    } else if let Some(secret) = &config.password {
-        address.password = Some(look_up(folder, name, secret.get_ref())?);
-    }
-    if let Some(mode) = config.sslmode {
-        address.sslmode = mode;
-    }
-    if let Some(path) = &config.sslrootcert {
-        address.sslrootcert = Some(folder.join(path));
-    }
+    let server = Server {
+        end: format!("source {name}"),
+        url: config.url.as_ref().map(|u| u.get_ref().as_str()).unwrap_or_default(),
+        secret: config.password.as_ref().map(toml::Spanned::get_ref),
+        password,
+        sslmode: config.sslmode,
+        sslrootcert: config.sslrootcert.as_deref(),
+    };
+    let address = server.address(file, folder)?;
     Ok(match config.captured_by() {
         Capture::Log => Arc::new(PostgresSource::new(address, connections)),
         Capture::Trigger => {
@@ -162,13 +167,67 @@ pub fn open_source(
     })
 }
 
-fn open_target(folder: &Path, config: &TargetConfig) -> Arc<dyn Target> {
-    let TargetKind::Sqlite = config.kind;
-    Arc::new(SqliteTarget::new(folder.join(&config.path)))
+fn open_target(
+    file: &Path,
+    folder: &Path,
+    name: &str,
+    config: &TargetConfig,
+    connections: usize,
+) -> Result<Arc<dyn Target>, Failure> {
+    let text = |value: &Option<toml::Spanned<String>>| value.as_ref().map(|v| v.get_ref().clone());
+    if *config.kind.get_ref() == TargetKind::Sqlite {
+        return Ok(Arc::new(SqliteTarget::new(folder.join(text(&config.path).unwrap_or_default()))));
+    }
+    let url = text(&config.url).unwrap_or_default();
+    let server = Server {
+        end: format!("target {name}"),
+        url: &url,
+        secret: config.password.as_ref().map(toml::Spanned::get_ref),
+        password: None,
+        sslmode: config.sslmode,
+        sslrootcert: config.sslrootcert.as_deref(),
+    };
+    let settings = TargetSettings {
+        schema: text(&config.schema).unwrap_or_else(|| "public".into()),
+        lock_timeout: config.lock_timeout(),
+        statement_timeout: config.statement_timeout(),
+        connections,
+    };
+    Ok(Arc::new(PostgresTarget::new(server.address(file, folder)?, settings)))
 }
 
-fn look_up(folder: &Path, source: &str, secret: &SecretConfig) -> Result<SecretString, Failure> {
-    let failed = |what: String| Failure::Failed(format!("the password of source {source}: {what}"));
+/// A server as the project file describes it.
+struct Server<'a> {
+    end: String,
+    url: &'a str,
+    secret: Option<&'a SecretConfig>,
+    /// A password from elsewhere, which counts more.
+    password: Option<SecretString>,
+    sslmode: Option<SslMode>,
+    sslrootcert: Option<&'a str>,
+}
+
+impl Server<'_> {
+    fn address(self, file: &Path, folder: &Path) -> Result<PostgresAddress, Failure> {
+        let mut address = PostgresAddress::parse(self.url)
+            .map_err(|e| Failure::Usage(format!("{}: {}: {e}", file.display(), self.end)))?;
+        if let Some(password) = self.password {
+            address.password = Some(password);
+        } else if let Some(secret) = self.secret {
+            address.password = Some(look_up(folder, &self.end, secret)?);
+        }
+        if let Some(mode) = self.sslmode {
+            address.sslmode = mode;
+        }
+        if let Some(path) = self.sslrootcert {
+            address.sslrootcert = Some(folder.join(path));
+        }
+        Ok(address)
+    }
+}
+
+fn look_up(folder: &Path, end: &str, secret: &SecretConfig) -> Result<SecretString, Failure> {
+    let failed = |what: String| Failure::Failed(format!("the password of {end}: {what}"));
     let found = if let Some(name) = &secret.env {
         std::env::var(name).map_err(|_| failed(format!("the environment variable {name} is not set")))?
     } else if let Some(path) = &secret.file {

@@ -8,7 +8,11 @@ use crate::column::RowsBuilder;
 use crate::counters::Operations;
 use crate::position::Position;
 use crate::schema::TableSchema;
-use arrow::array::RecordBatch;
+use arrow::array::{RecordBatch, UInt32Array};
+use arrow::compute::take_record_batch;
+use arrow::error::ArrowError;
+use arrow::ipc::reader::StreamReader;
+use arrow::ipc::writer::StreamWriter;
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
@@ -207,6 +211,18 @@ impl ChangeBlock {
     }
 }
 
+/// Rows in Arrow's streaming format (Apache Arrow columnar format, section "IPC Streaming Format").
+fn rows_to_bytes(rows: &RecordBatch) -> Result<Vec<u8>, ArrowError> {
+    let mut writer = StreamWriter::try_new(Vec::new(), rows.schema_ref())?;
+    writer.write(rows)?;
+    writer.into_inner()
+}
+
+fn rows_from_bytes(bytes: &[u8]) -> Result<RecordBatch, ArrowError> {
+    let mut reader = StreamReader::try_new(bytes, None)?;
+    reader.next().ok_or_else(|| ArrowError::ParseError("no rows in a kept block".into()))?
+}
+
 /// What a block consists of beside its two batches of images, for keeping it elsewhere.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct BlockAbout {
@@ -237,6 +253,87 @@ impl ChangeBlock {
         let BlockAbout { entries, unchanged, transactions, bytes } = about;
         let transactions = transactions.into_iter().map(|(at, t)| (at, Arc::new(t))).collect();
         Self { schema, entries, new, old, unchanged, transactions, bytes, read: None, blind: false }
+    }
+
+    /// The changes at these places, in ascending order, as a block of their own; what a filter kept away is not
+    /// counted in it.
+    ///
+    /// # Errors
+    /// If a place is not in the block.
+    pub fn pick(&self, places: &[usize]) -> Result<Self, ArrowError> {
+        let mut block = Self {
+            schema: self.schema.clone(),
+            entries: Vec::with_capacity(places.len()),
+            new: self.new.clone(),
+            old: self.old.clone(),
+            unchanged: HashMap::new(),
+            transactions: Vec::new(),
+            bytes: self.bytes * places.len() / self.entries.len().max(1),
+            read: None,
+            blind: self.blind,
+        };
+        let (mut new, mut old) = (Vec::new(), Vec::new());
+        for (to, &from) in places.iter().enumerate() {
+            let entry = self.entries.get(from).ok_or_else(|| {
+                ArrowError::InvalidArgumentError(format!("change {from} of {}", self.entries.len()))
+            })?;
+            let renumbered = |rows: &mut Vec<u32>, row: Option<u32>| {
+                row.map(|row| {
+                    rows.push(row);
+                    rows.len() as u32 - 1
+                })
+            };
+            let moved = Entry {
+                new: renumbered(&mut new, entry.new),
+                old: renumbered(&mut old, entry.old),
+                ..*entry
+            };
+            block.entries.push(moved);
+            if let Some(columns) = self.unchanged.get(&(from as u32)) {
+                block.unchanged.insert(to as u32, columns.clone());
+            }
+            if let Some(transaction) = self.transaction(from)
+                && !block.transactions.last().is_some_and(|(_, last)| Arc::ptr_eq(last, transaction))
+            {
+                block.transactions.push((to, transaction.clone()));
+            }
+        }
+        block.new = take_record_batch(&self.new, &UInt32Array::from(new))?;
+        block.old = take_record_batch(&self.old, &UInt32Array::from(old))?;
+        Ok(block)
+    }
+
+    /// The block as bytes, for keeping it elsewhere; [`from_bytes`](Self::from_bytes) reads them. Whether it is
+    /// blind, and what a filter kept away, is not in them.
+    ///
+    /// # Errors
+    /// If a column cannot be written.
+    pub fn to_bytes(&self) -> Result<Vec<u8>, ArrowError> {
+        let about = serde_json::to_vec(&self.about()).map_err(|e| ArrowError::ExternalError(Box::new(e)))?;
+        let mut out = Vec::new();
+        for part in [about, rows_to_bytes(&self.new)?, rows_to_bytes(&self.old)?] {
+            out.extend_from_slice(&(part.len() as u64).to_le_bytes());
+            out.extend_from_slice(&part);
+        }
+        Ok(out)
+    }
+
+    /// Reads a block of this structure from what [`to_bytes`](Self::to_bytes) made.
+    ///
+    /// # Errors
+    /// If the bytes are not such a block.
+    pub fn from_bytes(schema: Arc<TableSchema>, mut bytes: &[u8]) -> Result<Self, ArrowError> {
+        let broken = || ArrowError::ParseError("the bytes of a kept block end early".into());
+        let mut part = || {
+            let (length, rest) = bytes.split_first_chunk().ok_or_else(broken)?;
+            let length = usize::try_from(u64::from_le_bytes(*length)).map_err(|_| broken())?;
+            let (part, rest) = rest.split_at_checked(length).ok_or_else(broken)?;
+            bytes = rest;
+            Ok::<_, ArrowError>(part)
+        };
+        let about = serde_json::from_slice(part()?).map_err(|e| ArrowError::ExternalError(Box::new(e)))?;
+        let (new, old) = (rows_from_bytes(part()?)?, rows_from_bytes(part()?)?);
+        Ok(Self::from_about(schema, about, new, old))
     }
 
     /// The same block with only the changes of transactions that `keep` says yes to.

@@ -44,7 +44,34 @@ impl AddAssign for Operations {
     }
 }
 
-/// What became of the changes that were read for a table. `read.total() == merged + reduced + filtered`.
+/// Changes that met a row in another state than they assume, and were applied all the same.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Adjusted {
+    /// Updates of missing rows, which became inserts.
+    pub updates_of_missing: u64,
+    /// Inserts of present rows, which became updates.
+    pub inserts_of_present: u64,
+    /// Deletes of missing rows, which became nothing.
+    pub deletes_of_missing: u64,
+}
+
+impl Adjusted {
+    /// All together.
+    pub fn total(&self) -> u64 {
+        self.updates_of_missing + self.inserts_of_present + self.deletes_of_missing
+    }
+}
+
+impl AddAssign for Adjusted {
+    fn add_assign(&mut self, other: Self) {
+        self.updates_of_missing += other.updates_of_missing;
+        self.inserts_of_present += other.inserts_of_present;
+        self.deletes_of_missing += other.deletes_of_missing;
+    }
+}
+
+/// What became of the changes that were read for a table.
+/// `read.total() == merged + reduced + filtered + rejected + dropped`.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct TableCounters {
     /// Changes read from the stream, by kind.
@@ -56,6 +83,15 @@ pub struct TableCounters {
     /// Changes of rows that a filter keeps away.
     #[serde(default)]
     pub filtered: u64,
+    /// Changes that the target refused and that wait for a decision.
+    #[serde(default)]
+    pub rejected: u64,
+    /// Changes that were set aside and then given up.
+    #[serde(default)]
+    pub dropped: u64,
+    /// Among the merged ones.
+    #[serde(default)]
+    pub adjusted: Adjusted,
 }
 
 impl AddAssign for TableCounters {
@@ -64,5 +100,8 @@ impl AddAssign for TableCounters {
         self.merged += other.merged;
         self.reduced += other.reduced;
         self.filtered += other.filtered;
+        self.rejected += other.rejected;
+        self.dropped += other.dropped;
+        self.adjusted += other.adjusted;
     }
 }

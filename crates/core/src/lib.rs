@@ -25,6 +25,7 @@ pub mod plan;
 pub mod position;
 pub mod project;
 pub mod project_edit;
+mod project_ends;
 mod project_error;
 mod project_rule;
 pub mod project_text;

@@ -124,16 +124,32 @@ impl Naming {
 
     /// The target table's name.
     pub fn name(&self, table: &TableName) -> String {
-        self.0
-            .iter()
-            .map(|piece| match piece {
-                Piece::Text(text) => text.clone(),
+        match self.place(table) {
+            (Some(schema), name) => format!("{schema}.{name}"),
+            (None, name) => name,
+        }
+    }
+
+    /// The target table's schema, if the rule itself has a dot, and its name. Dots in the source's names do not
+    /// count.
+    pub fn place(&self, table: &TableName) -> (Option<String>, String) {
+        let (mut schema, mut name) = (None, String::new());
+        for piece in &self.0 {
+            match piece {
+                Piece::Text(text) => match text.split_once('.').filter(|_| schema.is_none()) {
+                    Some((before, after)) => {
+                        name.push_str(before);
+                        schema = Some(std::mem::replace(&mut name, after.into()));
+                    }
+                    None => name.push_str(text),
+                },
                 Piece::Name { of_schema, changes } => {
-                    let name = if *of_schema { &table.schema } else { &table.name };
-                    changes.iter().fold(name.clone(), |name, change| change.apply(&name))
+                    let from = if *of_schema { &table.schema } else { &table.name };
+                    name.push_str(&changes.iter().fold(from.clone(), |name, change| change.apply(&name)));
                 }
-            })
-            .collect()
+            }
+        }
+        (schema, name)
     }
 
     /// Whether all tables would get one name.

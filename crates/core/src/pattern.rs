@@ -133,6 +133,13 @@ pub fn names_of_list(text: &str) -> Vec<String> {
     found
 }
 
+/// The two parts of a name as it is shown, quotes taken off; `None` if there are not two.
+pub fn shown_parts(text: &str) -> Option<(String, String)> {
+    let (first, _, rest) = take_part(text, false)?;
+    let (second, _, end) = take_part(rest?, true)?;
+    end.is_none().then_some((first, second))
+}
+
 /// A part of a name as patterns take it: in double quotes where it has to be.
 pub fn quoted_part(part: &str) -> String {
     let special = |c: char| c.is_whitespace() || c.is_control() || ".\"*?[]{}\\,;".contains(c);

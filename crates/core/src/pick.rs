@@ -3,7 +3,7 @@
 use crate::naming::Naming;
 use crate::pattern::Pattern;
 use crate::plan::SourceTable;
-use crate::project::{AddConfig, CastConfig, ExistingRows, PipelineConfig, RuleConfig};
+use crate::project::{AddConfig, CastConfig, ExistingRows, Mismatch, OnReject, PipelineConfig, RuleConfig};
 use crate::schema::TableName;
 use indexmap::IndexMap;
 use std::collections::BTreeMap;
@@ -30,6 +30,10 @@ pub struct TableRule {
     pub condition: Option<String>,
     /// What to do with rows that were there before.
     pub existing_rows: Option<ExistingRows>,
+    /// What becomes of a change that the target refuses.
+    pub on_reject: OnReject,
+    /// What becomes of a change whose row the target holds otherwise.
+    pub mismatch: Mismatch,
 }
 
 /// Whether a table is picked, and why.
@@ -81,6 +85,7 @@ pub struct Picker {
     exclude: Vec<Pattern>,
     rules: Vec<(Pattern, RuleConfig)>,
     existing_rows: Option<ExistingRows>,
+    on_reject: OnReject,
 }
 
 /// Checks that all patterns and naming rules of a pipeline can be understood; otherwise where the bad one is,
@@ -120,6 +125,7 @@ impl Picker {
             exclude: all(config.exclude.get_ref()),
             rules: config.rule.iter().filter_map(rule).collect(),
             existing_rows: config.existing_rows,
+            on_reject: config.on_reject.as_ref().map(|k| *k.get_ref()).unwrap_or_default(),
         }
     }
 
@@ -165,7 +171,11 @@ impl Picker {
 
     /// What the rules say about a table.
     pub fn rule(&self, table: &TableName) -> TableRule {
-        let mut found = TableRule { existing_rows: self.existing_rows, ..TableRule::default() };
+        let mut found = TableRule {
+            existing_rows: self.existing_rows,
+            on_reject: self.on_reject,
+            ..TableRule::default()
+        };
         for (_, rule) in self.rules.iter().filter(|(p, _)| p.matches(table)) {
             let rule = rule.clone();
             found.cast.extend(rule.cast().clone());
@@ -177,6 +187,8 @@ impl Picker {
             found.rename.extend(rule.rename);
             found.condition = rule.condition.or(found.condition);
             found.existing_rows = rule.existing_rows.or(found.existing_rows);
+            found.on_reject = rule.on_reject.map_or(found.on_reject, |k| *k.get_ref());
+            found.mismatch = rule.mismatch.map_or(found.mismatch, |k| *k.get_ref());
         }
         found
     }

@@ -3,7 +3,7 @@
 use crate::mapping::{Mapper, Mapping, Output};
 use crate::naming::Naming;
 use crate::pick::{Picker, TableRule};
-use crate::project::{ExistingRows, PipelineConfig};
+use crate::project::{ExistingRows, Mismatch, OnReject, PipelineConfig};
 use crate::schema::{Column, RowIdentity, TableName, TableSchema};
 use crate::sql::quote_ident;
 use serde::{Deserialize, Serialize};
@@ -154,6 +154,15 @@ pub trait TargetDialect {
     fn fold(&self, identifier: &str) -> String;
     /// Why a table may not have this name, if so: names that the target or Moorage keep for themselves.
     fn reserved(&self, table: &str) -> Option<String>;
+    /// Why a column may not have this name, if so.
+    fn reserved_column(&self, _column: &str) -> Option<String> {
+        None
+    }
+    /// The full name of a target table, from the two parts that a naming rule gives. Where there are no schemas,
+    /// a dot is part of the name.
+    fn place(&self, schema: Option<&str>, table: &str) -> String {
+        schema.map_or_else(|| table.into(), |schema| format!("{schema}.{table}"))
+    }
 }
 
 /// A carried column.
@@ -192,6 +201,12 @@ pub struct TablePlan {
     /// Statements, written by people, that make the target table instead of the ones Moorage would use.
     #[serde(default)]
     pub ddl: Option<String>,
+    /// What becomes of a change that the target refuses.
+    #[serde(default)]
+    pub on_reject: OnReject,
+    /// What becomes of a change whose row the target holds otherwise.
+    #[serde(default)]
+    pub mismatch: Mismatch,
     /// The structure this plan was made from.
     pub fingerprint: String,
 }
@@ -217,10 +232,16 @@ impl TablePlan {
         self.table().goes_by(name) || self.target == name
     }
 
-    /// Whether both carry the same rows in the same way; what to do with existing rows, and the statements that
-    /// make the table, only matter when it is made.
+    /// Whether both carry the same rows in the same way. What to do with existing rows, and the statements that
+    /// make the table, only matter when it is made; what to do with refused changes only while merging.
     pub fn maps_like(&self, other: &Self) -> bool {
-        let bare = |plan: &Self| Self { existing_rows: None, ddl: None, ..plan.clone() };
+        let bare = |plan: &Self| Self {
+            existing_rows: None,
+            ddl: None,
+            on_reject: OnReject::default(),
+            mismatch: Mismatch::default(),
+            ..plan.clone()
+        };
         bare(self) == bare(other)
     }
 
@@ -276,6 +297,8 @@ impl TablePlan {
             left_out: Vec::new(),
             existing_rows: None,
             ddl: None,
+            on_reject: OnReject::default(),
+            mismatch: Mismatch::default(),
             fingerprint: table.fingerprint(),
             schema,
         }
@@ -340,6 +363,13 @@ fn plan_table(
         .collect();
     let mut seen = HashMap::new();
     for (at, column) in planned.iter().enumerate() {
+        if let Some(why) = dialect.reserved_column(&column.name) {
+            let origin = &mapped.origins[at];
+            return Err(format!(
+                "column {} cannot have this name in the target: {why}. Rename it with a rule: rename = {{ {origin} = \"…\" }}",
+                column.name
+            ));
+        }
         if let Some(other) = seen.insert(dialect.fold(&column.name), at) {
             let origin = |i: usize| mapped.origins[i].clone();
             return Err(format!(
@@ -352,10 +382,11 @@ fn plan_table(
         }
     }
     let into = rule.into.as_ref().unwrap_or(config.into.get_ref());
-    let target = Naming::parse(into)?.name(&table.name);
-    if target.is_empty() || target.contains('\0') {
+    let (schema, name) = Naming::parse(into)?.place(&table.name);
+    if name.is_empty() || name.contains('\0') || schema.as_ref().is_some_and(String::is_empty) {
         return Err("the target table would have no name; change `into`".into());
     }
+    let target = dialect.place(schema.as_deref(), &name);
     if let Some(why) = dialect.reserved(&target) {
         return Err(format!("the target table would be named {target}: {why}; change `into`"));
     }
@@ -372,6 +403,8 @@ fn plan_table(
             ExistingRows::Keep => ExistingRowsChoice::Keep,
         }),
         ddl: None,
+        on_reject: rule.on_reject,
+        mismatch: rule.mismatch,
         fingerprint: table.fingerprint(),
     };
     Mapper::new(&plan)?;

@@ -2,12 +2,13 @@
 //!
 //! Only the text is read here; secrets are described, not looked up, and no path is touched.
 
-use crate::finding::{End, Finding, Fix};
+pub use crate::project_ends::{
+    Capture, SecretConfig, SourceConfig, SourceKind, SslMode, TargetConfig, TargetKind, findings, parse_size,
+};
 pub use crate::project_error::ProjectError;
 pub use crate::project_rule::{AddConfig, CastConfig, Constant, RuleConfig, Stamp};
-use serde::Deserialize;
+use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
-use std::ops::Range;
 use std::time::Duration;
 use toml::Spanned;
 
@@ -26,94 +27,6 @@ pub struct Project {
     pub pipelines: BTreeMap<String, PipelineConfig>,
 }
 
-/// The systems that rows can come from.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum SourceKind {
-    /// PostgreSQL, through its logical replication stream or triggers.
-    Postgres,
-    /// A SQLite file, through triggers.
-    Sqlite,
-}
-
-/// How changes are read from a source.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum Capture {
-    /// From the source's own change log.
-    Log,
-    /// From change tables that triggers fill.
-    Trigger,
-}
-
-/// The systems that rows can go to.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum TargetKind {
-    /// A SQLite file.
-    Sqlite,
-}
-
-/// How a connection to a server is protected; the words are those of the server's own connection strings.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum SslMode {
-    /// Never encrypted.
-    Disable,
-    /// Encrypted if the server can.
-    Prefer,
-    /// Encrypted, whoever the server is.
-    Require,
-    /// Encrypted, and the server's certificate is signed by a trusted authority.
-    VerifyCa,
-    /// Likewise, and the certificate is for the host that was asked for.
-    VerifyFull,
-}
-
-/// Where a password comes from. Exactly one of the three must be given.
-#[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct SecretConfig {
-    /// The name of an environment variable.
-    pub env: Option<String>,
-    /// A file's path; one newline at its end is left out.
-    pub file: Option<String>,
-    /// A program and its arguments; what it prints is the secret.
-    pub command: Option<Vec<String>>,
-}
-
-/// A source.
-#[derive(Clone, Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct SourceConfig {
-    /// Which system.
-    pub kind: Spanned<SourceKind>,
-    /// Where a server is: `postgres://user@host:port/database`; `?host=/folder` names a Unix socket's folder.
-    pub url: Option<Spanned<String>>,
-    /// Where a file is, relative to the project file.
-    pub path: Option<Spanned<String>>,
-    /// How changes are read; the best way the system has if not given.
-    pub capture: Option<Spanned<Capture>>,
-    /// How large each change table of a capture by triggers may grow, such as `512MiB`; 1 GiB if not given.
-    pub change_table_limit: Option<Spanned<String>>,
-    /// The password, if one is needed.
-    pub password: Option<Spanned<SecretConfig>>,
-    /// How the connection is protected; `prefer` if not given here or in the address.
-    pub sslmode: Option<SslMode>,
-    /// A file with the certificates of trusted authorities, in PEM; the system's own otherwise.
-    pub sslrootcert: Option<String>,
-}
-
-/// A target.
-#[derive(Clone, Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct TargetConfig {
-    /// Which system.
-    pub kind: TargetKind,
-    /// The file, relative to the project file.
-    pub path: String,
-}
-
 /// What a target table holds.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
 #[serde(rename_all = "snake_case")]
@@ -130,6 +43,29 @@ pub enum ExistingRows {
     Replace,
     /// Leave them; rows with the same key are overwritten.
     Keep,
+}
+
+/// What becomes of a change that a target refuses.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum OnReject {
+    /// The pipeline stops before it, with nothing of its batch applied.
+    #[default]
+    Stop,
+    /// It is set aside with its reason, and everything else is applied.
+    SetAside,
+}
+
+/// What a change means whose row the target holds otherwise than the change assumes.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Mismatch {
+    /// It is refused like one that violates a constraint.
+    #[default]
+    Reject,
+    /// The target may be an imperfect copy: an update of a missing row becomes an insert, an insert of a present
+    /// row an update, a delete of a missing row nothing.
+    Adjust,
 }
 
 /// A pipeline.
@@ -157,6 +93,8 @@ pub struct PipelineConfig {
     pub merge_every: Spanned<String>,
     /// What to do with rows that target tables held before; without it such a table stops the run.
     pub existing_rows: Option<ExistingRows>,
+    /// What becomes of a change that the target refuses; `stop` if not given.
+    pub on_reject: Option<Spanned<OnReject>>,
     /// An existing publication to read through, instead of one that Moorage makes.
     pub publication: Option<String>,
     /// An existing slot to read through, instead of one that Moorage makes.
@@ -194,6 +132,25 @@ impl PipelineConfig {
     pub fn merge_age(&self) -> Duration {
         parse_duration(self.merge_every.get_ref()).unwrap_or(Duration::from_secs(1))
     }
+
+    /// The first key that asks for what this kind of target cannot do: setting changes aside.
+    fn beyond(&self, name: &str, target: &TargetConfig) -> Option<(std::ops::Range<usize>, String)> {
+        if *target.kind.get_ref() != TargetKind::Sqlite {
+            return None;
+        }
+        let rules = self.rule.iter();
+        let keys = self.on_reject.iter().map(|k| (k.span(), "on_reject"));
+        let keys =
+            keys.chain(rules.clone().filter_map(|r| Some((r.on_reject.as_ref()?.span(), "on_reject"))));
+        let mut keys = keys.chain(rules.filter_map(|r| Some((r.mismatch.as_ref()?.span(), "mismatch"))));
+        let (span, key) = keys.next()?;
+        Some((
+            span,
+            format!(
+                "pipeline {name}: a SQLite target does not know `{key}`: it stops at what it cannot take"
+            ),
+        ))
+    }
 }
 
 impl Project {
@@ -205,20 +162,10 @@ impl Project {
         let project: Self = toml::from_str(text).map_err(|e| ProjectError::from_toml(file, text, &e))?;
         let at =
             |span, what: String, expected: String| Err(ProjectError::at(file, text, span, what, expected));
-        for (name, source) in &project.sources {
-            if let Some((span, what, expected)) = wrong_place(name, source) {
-                return at(span, what, expected.into());
-            }
-            if let Some(password) = &source.password {
-                let p = password.get_ref();
-                if [p.env.is_some(), p.file.is_some(), p.command.is_some()].iter().filter(|x| **x).count()
-                    != 1
-                {
-                    let what = format!("the password of source {name} must come from exactly one place");
-                    let expected = "{ env = \"NAME\" }, { file = \"path\" } or { command = [\"program\", \"argument\"] }";
-                    return at(password.span(), what, expected.into());
-                }
-            }
+        let sources = project.sources.iter().map(|(name, source)| source.wrong(name));
+        let targets = project.targets.iter().map(|(name, target)| target.wrong(name));
+        if let Some((span, what, expected)) = sources.chain(targets).flatten().next() {
+            return at(span, what, expected.into());
         }
         for (name, pipeline) in &project.pipelines {
             let names = |of: Vec<&String>| {
@@ -247,6 +194,10 @@ impl Project {
                 let expected = "none, because its source is captured by triggers";
                 return at(pipeline.source.span(), what, expected.into());
             }
+            let target = &project.targets[pipeline.target.get_ref()];
+            if let Some((span, what)) = pipeline.beyond(name, target) {
+                return at(span, what, "nothing, or a target of kind \"postgres\"".into());
+            }
             if parse_duration(pipeline.merge_every.get_ref()).is_none() {
                 let what = format!("`{}` is not a duration", pipeline.merge_every.get_ref());
                 return at(
@@ -270,102 +221,6 @@ impl Project {
         }
         Ok(project)
     }
-}
-
-/// A server has an address, a file a path; each key only where it means something.
-fn wrong_place(name: &str, source: &SourceConfig) -> Option<(Range<usize>, String, &'static str)> {
-    let (needed, other, example) = match source.kind.get_ref() {
-        SourceKind::Postgres => (&source.url, &source.path, "url = \"postgres://user@host:5432/database\""),
-        SourceKind::Sqlite => (&source.path, &source.url, "path = \"harbour.db\""),
-    };
-    if needed.is_none() {
-        let what = format!("source {name} says nothing about where it is");
-        return Some((source.kind.span(), what, example));
-    }
-    if let Some(other) = other {
-        return Some((
-            other.span(),
-            format!("source {name} is of another kind than this key is for"),
-            example,
-        ));
-    }
-    let no_log = match (&source.capture, source.kind.get_ref()) {
-        (Some(capture), SourceKind::Sqlite) if *capture.get_ref() == Capture::Log => Some((
-            capture.span(),
-            format!("source {name}: a SQLite file has no log that can be read"),
-            "capture = \"trigger\", or no such key",
-        )),
-        _ => None,
-    };
-    no_log.or_else(|| wrong_limit(name, source))
-}
-
-fn wrong_limit(name: &str, source: &SourceConfig) -> Option<(Range<usize>, String, &'static str)> {
-    let limit = source.change_table_limit.as_ref()?;
-    let by_trigger = source.capture.as_ref().is_some_and(|c| *c.get_ref() == Capture::Trigger);
-    if *source.kind.get_ref() != SourceKind::Postgres || !by_trigger {
-        let what = format!("source {name} has no change tables with a limit");
-        return Some((
-            limit.span(),
-            what,
-            "this key only beside kind = \"postgres\" and capture = \"trigger\"",
-        ));
-    }
-    let what = format!("`{}` is not a size", limit.get_ref());
-    let wrong = (limit.span(), what, "a number with KiB, MiB or GiB, such as \"512MiB\"");
-    parse_size(limit.get_ref()).is_none().then_some(wrong)
-}
-
-impl SourceConfig {
-    /// How changes are read.
-    pub fn captured_by(&self) -> Capture {
-        match (&self.capture, self.kind.get_ref()) {
-            (Some(capture), _) => *capture.get_ref(),
-            (None, SourceKind::Postgres) => Capture::Log,
-            (None, SourceKind::Sqlite) => Capture::Trigger,
-        }
-    }
-
-    /// How many bytes each change table may grow to.
-    pub fn change_table_bytes(&self) -> u64 {
-        self.change_table_limit.as_ref().and_then(|l| parse_size(l.get_ref())).unwrap_or(1 << 30)
-    }
-}
-
-/// What is to be said of a source's part of the project file: secrets that stand in it.
-pub fn findings(name: &str, source: &SourceConfig) -> Vec<Finding> {
-    let url = source.url.as_ref().map_or("", |u| u.get_ref().as_str());
-    let user_info = url.split_once("://").and_then(|(_, rest)| rest.split_once('@')).map(|(user, _)| user);
-    let in_address = user_info.is_some_and(|user| user.contains(':')) || url.contains("password=");
-    if !in_address {
-        return vec![Finding::ok(
-            End::Project,
-            "secrets",
-            format!("source {name}: no password stands in the file"),
-        )];
-    }
-    let variable: String =
-        name.chars().map(|c| if c.is_ascii_alphanumeric() { c.to_ascii_uppercase() } else { '_' }).collect();
-    let fix = format!(
-        "take it out of `url`, and write in [sources.{name}]: password = {{ env = \"{variable}_PASSWORD\" }}"
-    );
-    let why = "whoever reads the file, or its history, has the password";
-    let found = format!("source {name}: a password stands in the address");
-    vec![Finding::warning(End::Project, "secrets", found, why, Fix::step(fix))]
-}
-
-/// Reads a size: a whole number and one of `KiB`, `MiB`, `GiB`.
-pub fn parse_size(text: &str) -> Option<u64> {
-    let text = text.trim();
-    let at = text.find(|c: char| !c.is_ascii_digit())?;
-    let number: u64 = text[..at].parse().ok()?;
-    let shift = match text[at..].trim() {
-        "KiB" => 10,
-        "MiB" => 20,
-        "GiB" => 30,
-        _ => return None,
-    };
-    number.checked_mul(1 << shift)
 }
 
 fn one_of(names: &[&String]) -> String {

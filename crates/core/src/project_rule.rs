@@ -2,7 +2,7 @@
 
 use crate::convert::OnMisfit;
 use crate::expr::logical_type;
-use crate::project::ExistingRows;
+use crate::project::{ExistingRows, Mismatch, OnReject};
 use crate::types::LogicalType;
 use indexmap::IndexMap;
 use serde::de::{Error, MapAccess, Visitor};
@@ -42,6 +42,10 @@ pub struct RuleConfig {
     pub condition: Option<String>,
     /// Overrides the pipeline's own.
     pub existing_rows: Option<ExistingRows>,
+    /// Overrides the pipeline's own.
+    pub on_reject: Option<Spanned<OnReject>>,
+    /// What a change means whose row the target holds otherwise than the change assumes; `reject` if not given.
+    pub mismatch: Option<Spanned<Mismatch>>,
 }
 
 fn no_casts() -> Spanned<BTreeMap<String, CastConfig>> {

@@ -172,7 +172,7 @@ mod tests {
         let pipeline = &project.pipelines["quay side"];
         assert_eq!(*pipeline.include.get_ref(), answers.include);
         assert_eq!(*pipeline.exclude.get_ref(), answers.exclude);
-        assert_eq!(project.targets["warehouse"].path, answers.target);
+        assert_eq!(project.targets["warehouse"].path.as_ref().unwrap().get_ref(), &answers.target);
         let file = Answers {
             source: SourceAnswer::Sqlite { path: "harbour.db".into() },
             include: vec![],

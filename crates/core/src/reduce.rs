@@ -77,6 +77,17 @@ pub struct NetRow {
     pub moved_from: Option<Cells>,
     /// Whether the batch first saw this row as an insert, so that the target cannot have the key yet.
     pub must_be_new: bool,
+    /// Whether the target's row at this key was there before the batch, as the batch assumes.
+    pub was_there: bool,
+}
+
+/// A row that must not exist after the batch.
+#[derive(Clone, Debug)]
+pub struct GoneRow {
+    /// Its key; all columns where that is the whole row.
+    pub key: Cells,
+    /// Whether it was there before the batch, as the batch assumes.
+    pub was_there: bool,
 }
 
 /// What a batch comes down to for one table.
@@ -86,7 +97,7 @@ pub struct Reduced {
     pub truncate: bool,
     /// Rows that must not exist afterwards. With a key only the key's columns count; without one, each
     /// entry removes one row that is equal in all columns.
-    pub gone: Vec<Cells>,
+    pub gone: Vec<GoneRow>,
     /// Rows to write. Without a key each is one more row to insert.
     pub rows: Vec<NetRow>,
     /// What was read and what became of it.
@@ -164,6 +175,8 @@ struct Slot {
     state: State,
     /// Whether the slot's state was decided by a change of its own (false for a key moved away from).
     owned: bool,
+    /// Whether the first change that met the key assumes that the target has the row.
+    was_there: bool,
 }
 
 struct KeyedReduction<'a> {
@@ -213,7 +226,7 @@ impl<'a> KeyedReduction<'a> {
             }
             ChangeKind::Insert => {
                 let cells = self.new_cells(block, change);
-                let (slot, known) = self.slot(&cells)?;
+                let (slot, known) = self.slot(&cells, false)?;
                 let was_gone = known && matches!(self.slots[slot].state, State::Gone);
                 if known && !was_gone {
                     return Err(self.duplicate(&cells));
@@ -224,7 +237,7 @@ impl<'a> KeyedReduction<'a> {
             }
             ChangeKind::Delete => {
                 let key = self.old_cells(block, change);
-                let (slot, _) = self.slot(&key)?;
+                let (slot, _) = self.slot(&key, true)?;
                 self.set(slot, State::Gone);
                 Ok(())
             }
@@ -235,7 +248,7 @@ impl<'a> KeyedReduction<'a> {
     fn update(&mut self, block: u32, change: &Change<'_>) -> Result<(), ReduceError> {
         let carried = self.new_cells(block, change);
         let old_key = if change.old.is_some() { self.old_cells(block, change) } else { carried.clone() };
-        let (from, known) = self.slot(&old_key)?;
+        let (from, known) = self.slot(&old_key, true)?;
         let (earlier, origin, must_be_new) = if known {
             match &self.slots[from].state {
                 // It left a filter in this batch, and comes back.
@@ -252,7 +265,7 @@ impl<'a> KeyedReduction<'a> {
             (None, Some(from), false)
         };
         let cells = self.overlay(carried, earlier.as_ref());
-        let (to, _) = self.slot(&cells)?;
+        let (to, _) = self.slot(&cells, false)?;
         if to == from {
             self.set(from, State::Live { cells, origin, must_be_new });
             return Ok(());
@@ -272,21 +285,12 @@ impl<'a> KeyedReduction<'a> {
         self.slots[slot].owned = true;
     }
 
-    /// The new image, with values the log left out taken from the old image where that has them.
     fn new_cells(&self, block: u32, change: &Change<'_>) -> Cells {
-        let image = ImageRef { block, row: change.new.unwrap_or(0) as u32, old: false };
-        let Some(unchanged) = change.unchanged else { return Cells::Whole(image) };
-        let old = change.old.map(|row| ImageRef { block, row: row as u32, old: true });
-        let cells = (0..self.width).map(|c| match (unchanged[c], old) {
-            (false, _) => Some(image),
-            (true, Some(old)) if change.old_is_whole || self.key.contains(&c) => Some(old),
-            (true, _) => None,
-        });
-        Cells::Mixed(cells.collect())
+        new_cells(block, change, self.width, &self.key)
     }
 
     fn old_cells(&self, block: u32, change: &Change<'_>) -> Cells {
-        Cells::Whole(ImageRef { block, row: change.old.unwrap_or(0) as u32, old: true })
+        old_cells(block, change)
     }
 
     fn overlay(&self, carried: Cells, earlier: Option<&Cells>) -> Cells {
@@ -298,26 +302,17 @@ impl<'a> KeyedReduction<'a> {
         }
     }
 
-    /// The slot of a key, made new (and then "gone") if the batch has not met the key yet.
-    fn slot(&mut self, cells: &Cells) -> Result<(usize, bool), ReduceError> {
+    /// The slot of a key, made new (and then "gone") if the batch has not met the key yet. `was_there` says what
+    /// a change that is the first to meet it assumes.
+    fn slot(&mut self, cells: &Cells, was_there: bool) -> Result<(usize, bool), ReduceError> {
         self.scratch.clear();
-        for &column in &self.key {
-            match cells.at(column).map(|image| image.value(self.blocks, column)) {
-                None | Some(Value::Null) => {
-                    let schema = self.blocks[0].schema();
-                    return Err(ReduceError::KeyMissing {
-                        table: schema.table.to_string(),
-                        column: schema.columns[column].name.clone(),
-                    });
-                }
-                Some(value) => value.write_key(&mut self.scratch),
-            }
-        }
+        write_keys(self.blocks, cells, &self.key, &mut self.scratch)?;
         match self.index.entry_ref(self.scratch.as_slice()) {
             EntryRef::Occupied(found) => Ok((*found.get(), true)),
             EntryRef::Vacant(free) => {
                 free.insert(self.slots.len());
-                self.slots.push(Slot { key: cells.clone(), state: State::Gone, owned: false });
+                let was_there = was_there && !self.truncate;
+                self.slots.push(Slot { key: cells.clone(), state: State::Gone, owned: false, was_there });
                 Ok((self.slots.len() - 1, false))
             }
         }
@@ -355,13 +350,16 @@ impl<'a> KeyedReduction<'a> {
         let keys: Vec<Cells> = self.slots.iter().map(|s| s.key.clone()).collect();
         for (at, slot) in self.slots.into_iter().enumerate() {
             match slot.state {
-                State::Gone => reduced.gone.push(slot.key),
+                State::Gone => {
+                    reduced.gone.push(GoneRow { key: slot.key, was_there: slot.was_there });
+                }
                 State::Live { cells, origin, must_be_new } => {
                     let moved_from = match origin {
                         Some(from) if from != at && !cells.is_complete() => Some(keys[from].clone()),
                         _ => None,
                     };
-                    reduced.rows.push(NetRow { cells, moved_from, must_be_new });
+                    let was_there = slot.was_there;
+                    reduced.rows.push(NetRow { cells, moved_from, must_be_new, was_there });
                 }
             }
         }
@@ -370,6 +368,45 @@ impl<'a> KeyedReduction<'a> {
         reduced.counters.reduced = passed - owned;
         reduced
     }
+}
+
+/// The new image, with values the log left out taken from the old image where that has them.
+fn new_cells(block: u32, change: &Change<'_>, width: usize, key: &[usize]) -> Cells {
+    let image = ImageRef { block, row: change.new.unwrap_or(0) as u32, old: false };
+    let Some(unchanged) = change.unchanged else { return Cells::Whole(image) };
+    let old = change.old.map(|row| ImageRef { block, row: row as u32, old: true });
+    let cells = (0..width).map(|c| match (unchanged[c], old) {
+        (false, _) => Some(image),
+        (true, Some(old)) if change.old_is_whole || key.contains(&c) => Some(old),
+        (true, _) => None,
+    });
+    Cells::Mixed(cells.collect())
+}
+
+fn old_cells(block: u32, change: &Change<'_>) -> Cells {
+    Cells::Whole(ImageRef { block, row: change.old.unwrap_or(0) as u32, old: true })
+}
+
+/// Appends a key's values in the form of [`Value::write_key`].
+fn write_keys(
+    blocks: &[&ChangeBlock],
+    cells: &Cells,
+    key: &[usize],
+    out: &mut Vec<u8>,
+) -> Result<(), ReduceError> {
+    for &column in key {
+        match cells.at(column).map(|image| image.value(blocks, column)) {
+            None | Some(Value::Null) => {
+                let schema = blocks[0].schema();
+                return Err(ReduceError::KeyMissing {
+                    table: schema.table.to_string(),
+                    column: schema.columns[column].name.clone(),
+                });
+            }
+            Some(value) => value.write_key(out),
+        }
+    }
+    Ok(())
 }
 
 fn count(counters: &mut TableCounters, block: &ChangeBlock) {
@@ -438,15 +475,23 @@ fn reduce_whole_rows(blocks: &[&ChangeBlock]) -> Result<Reduced, ReduceError> {
     for (cells, count) in counts {
         for _ in 0..count.unsigned_abs() {
             if count > 0 {
-                reduced.rows.push(NetRow { cells: cells.clone(), moved_from: None, must_be_new: false });
+                reduced.rows.push(NetRow {
+                    cells: cells.clone(),
+                    moved_from: None,
+                    must_be_new: false,
+                    was_there: false,
+                });
             } else {
-                reduced.gone.push(cells.clone());
+                reduced.gone.push(GoneRow { key: cells.clone(), was_there: true });
             }
         }
     }
     reduced.counters.merged = reduced.counters.read.total() - reduced.counters.filtered;
     Ok(reduced)
 }
+
+mod units;
+pub use units::{Unit, Units, units};
 
 #[cfg(test)]
 mod tests;

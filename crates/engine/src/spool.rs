@@ -2,12 +2,9 @@
 //! then read once more.
 
 use crate::error::{EngineError, Result};
-use arrow::array::RecordBatch;
-use arrow::ipc::reader::StreamReader;
-use arrow::ipc::writer::StreamWriter;
 use moorage_adapter::AdapterError;
 use moorage_core::TableSchema;
-use moorage_core::change::{BlockAbout, ChangeBlock};
+use moorage_core::change::ChangeBlock;
 use std::fs::File;
 use std::io::{BufReader, BufWriter, Read, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
@@ -35,16 +32,13 @@ impl Spool {
     /// Appends a block; `false`, and nothing written, if the file would become too large.
     pub(crate) fn push(&mut self, block: &ChangeBlock) -> Result<bool> {
         let failed = |reason: String| EngineError::State { path: self.path.clone(), reason };
-        let about = serde_json::to_vec(&block.about()).map_err(|e| failed(e.to_string()))?;
-        let parts = [about, encode(block.new_rows())?, encode(block.old_rows())?];
-        let bytes: u64 = parts.iter().map(|p| p.len() as u64 + 8).sum();
+        let block = block.to_bytes().map_err(AdapterError::from)?;
+        let bytes = block.len() as u64 + 8;
         if self.bytes + bytes > LIMIT {
             return Ok(false);
         }
-        for part in parts {
-            let written = self.file.write_all(&(part.len() as u64).to_le_bytes());
-            written.and_then(|()| self.file.write_all(&part)).map_err(|e| failed(e.to_string()))?;
-        }
+        let written = self.file.write_all(&(block.len() as u64).to_le_bytes());
+        written.and_then(|()| self.file.write_all(&block)).map_err(|e| failed(e.to_string()))?;
         self.bytes += bytes;
         Ok(true)
     }
@@ -80,32 +74,16 @@ impl Drop for Spool {
     }
 }
 
-fn encode(rows: &RecordBatch) -> Result<Vec<u8>> {
-    let mut writer = StreamWriter::try_new(Vec::new(), rows.schema_ref()).map_err(AdapterError::from)?;
-    writer.write(rows).map_err(AdapterError::from)?;
-    Ok(writer.into_inner().map_err(AdapterError::from)?)
-}
-
 fn read_block(
     file: &mut impl Read,
     left: &mut u64,
     schema: &Arc<TableSchema>,
 ) -> std::result::Result<ChangeBlock, String> {
-    let mut part = || -> std::result::Result<Vec<u8>, String> {
-        let mut length = [0; 8];
-        file.read_exact(&mut length).map_err(|e| e.to_string())?;
-        let length = u64::from_le_bytes(length);
-        *left = left.checked_sub(length + 8).ok_or("a part is longer than the file")?;
-        let mut bytes = vec![0; usize::try_from(length).map_err(|e| e.to_string())?];
-        file.read_exact(&mut bytes).map_err(|e| e.to_string())?;
-        Ok(bytes)
-    };
-    let about: BlockAbout = serde_json::from_slice(&part()?).map_err(|e| e.to_string())?;
-    let (new, old) = (decode(&part()?)?, decode(&part()?)?);
-    Ok(ChangeBlock::from_about(schema.clone(), about, new, old))
-}
-
-fn decode(bytes: &[u8]) -> std::result::Result<RecordBatch, String> {
-    let mut reader = StreamReader::try_new(bytes, None).map_err(|e| e.to_string())?;
-    reader.next().ok_or("no rows in a part")?.map_err(|e| e.to_string())
+    let mut length = [0; 8];
+    file.read_exact(&mut length).map_err(|e| e.to_string())?;
+    let length = u64::from_le_bytes(length);
+    *left = left.checked_sub(length + 8).ok_or("a block is longer than the file")?;
+    let mut bytes = vec![0; usize::try_from(length).map_err(|e| e.to_string())?];
+    file.read_exact(&mut bytes).map_err(|e| e.to_string())?;
+    ChangeBlock::from_bytes(schema.clone(), &bytes).map_err(|e| e.to_string())
 }

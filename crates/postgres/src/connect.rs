@@ -7,14 +7,15 @@ use moorage_adapter::{AdapterError, Layer, Result};
 use moorage_core::project::SslMode;
 use rustls_pki_types::ServerName;
 use secrecy::ExposeSecret;
+use std::collections::HashMap;
 use std::io;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt};
 use tokio::net::{TcpStream, UnixStream};
 use tokio::time::timeout;
 use tokio_postgres::types::ToSql;
-use tokio_postgres::{Client, Row};
+use tokio_postgres::{Client, Row, Statement};
 
 /// A connected socket, encrypted or not.
 pub(crate) trait Socket: AsyncRead + AsyncWrite + Unpin + Send {}
@@ -108,11 +109,16 @@ async fn encrypt(address: &PostgresAddress, mut socket: TcpStream) -> Result<Box
     Ok(Box::new(encrypted))
 }
 
+/// How many prepared statements a session keeps.
+const MOST_PREPARED: usize = 1000;
+
 /// An ordinary session. Dropping it closes the connection.
 pub(crate) struct Session {
     client: Client,
     address: String,
     pid: i32,
+    /// Statements that were prepared once, by their text.
+    prepared: Mutex<HashMap<String, Statement>>,
 }
 
 impl Session {
@@ -143,7 +149,7 @@ impl Session {
                 tracing::debug!("connection ended: {error}");
             }
         });
-        let mut session = Self { client, address: text, pid: 0 };
+        let mut session = Self { client, address: text, pid: 0, prepared: Mutex::default() };
         session.pid =
             session.one("asking for the session's number", "SELECT pg_backend_pid()", &[]).await?.get(0);
         Ok(session)
@@ -177,6 +183,47 @@ impl Session {
         parameters: &[&(dyn ToSql + Sync)],
     ) -> Result<Vec<Row>> {
         self.client.query(sql, parameters).await.map_err(|e| self.error(doing, &e))
+    }
+
+    /// The statement, prepared the first time it is asked for.
+    pub(crate) async fn statement(&self, sql: &str) -> std::result::Result<Statement, tokio_postgres::Error> {
+        let known = self.prepared.lock().unwrap_or_else(PoisonError::into_inner).get(sql).cloned();
+        if let Some(statement) = known {
+            return Ok(statement);
+        }
+        let statement = self.client.prepare(sql).await?;
+        let mut prepared = self.prepared.lock().unwrap_or_else(PoisonError::into_inner);
+        if prepared.len() >= MOST_PREPARED {
+            prepared.clear();
+        }
+        prepared.insert(sql.to_string(), statement.clone());
+        Ok(statement)
+    }
+
+    /// Asks for rows with a statement that is used often.
+    pub(crate) async fn cached(
+        &self,
+        doing: &str,
+        sql: &str,
+        parameters: &[&(dyn ToSql + Sync)],
+    ) -> Result<Vec<Row>> {
+        let statement = self.statement(sql).await.map_err(|e| self.error(doing, &e))?;
+        self.client.query(&statement, parameters).await.map_err(|e| self.error(doing, &e))
+    }
+
+    /// Runs a statement; gives how many rows it touched.
+    pub(crate) async fn execute(
+        &self,
+        doing: &str,
+        sql: &str,
+        parameters: &[&(dyn ToSql + Sync)],
+    ) -> Result<u64> {
+        self.client.execute(sql, parameters).await.map_err(|e| self.error(doing, &e))
+    }
+
+    /// Host, database and user.
+    pub(crate) fn address(&self) -> &str {
+        &self.address
     }
 
     /// Asks for exactly one row.

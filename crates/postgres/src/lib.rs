@@ -1,4 +1,4 @@
-//! PostgreSQL as a source, read through its logical replication stream.
+//! PostgreSQL as a source, read through its logical replication stream, and as a target.
 //!
 //! Statements go over ordinary connections (`tokio-postgres`). The stream itself is our own: its
 //! messages are read from bytes by [`pgoutput`], without a runtime, and put together by the stream's
@@ -21,6 +21,7 @@ mod replication;
 mod snapshot;
 mod source;
 mod stream;
+mod target;
 mod tls;
 mod trigger;
 mod types;
@@ -29,4 +30,5 @@ mod waits;
 
 pub use address::{AddressError, PostgresAddress};
 pub use source::PostgresSource;
+pub use target::{PostgresTarget, TargetSettings};
 pub use trigger::PostgresTriggerSource;

@@ -84,8 +84,13 @@ pub(crate) async fn copy_slot(address: &PostgresAddress, slot: &str) -> Result<(
 /// How the server sorts a key's column as core does.
 fn sorted(schema: &TableSchema, column: usize) -> String {
     let column = &schema.columns[column];
-    let name = quote_ident(&column.name);
-    match &column.logical {
+    sort_term(&column.logical, &column.source_type, &quote_ident(&column.name))
+}
+
+/// The same for a column of the server's type `declared` that holds values of `logical`.
+pub(crate) fn sort_term(logical: &LogicalType, declared: &str, name: &str) -> String {
+    let is_text = declared == "text" || declared.starts_with("character");
+    match logical {
         LogicalType::Bool
         | LogicalType::Int16
         | LogicalType::Int32
@@ -93,10 +98,14 @@ fn sorted(schema: &TableSchema, column: usize) -> String {
         | LogicalType::Float32
         | LogicalType::Float64
         | LogicalType::Decimal { .. }
-        | LogicalType::Bytes => name,
+        | LogicalType::Bytes
+            if !is_text =>
+        {
+            name.into()
+        }
         // A cast would take the blanks off, or add a network's size.
         LogicalType::Other { .. } => format!("format('%s', {name}) COLLATE \"C\""),
-        _ if column.source_type.starts_with("character(") => format!("format('%s', {name}) COLLATE \"C\""),
+        _ if declared.starts_with("character(") => format!("format('%s', {name}) COLLATE \"C\""),
         _ => format!("{name}::text COLLATE \"C\""),
     }
 }

@@ -1,4 +1,4 @@
-//! The PostgreSQL source against the suite for sources.
+//! The PostgreSQL source and target against the suites.
 #![allow(
     clippy::unwrap_used,
     clippy::expect_used,
@@ -6,10 +6,13 @@
     reason = "test code stops at the first surprise"
 )]
 
-use moorage_adapter::Source;
-use moorage_postgres::{PostgresAddress, PostgresSource, PostgresTriggerSource};
-use moorage_testkit::conformance::{SourceUnderTest, check_source};
-use moorage_testkit::{Op, PostgresServer, Session};
+use moorage_adapter::{Source, Target};
+use moorage_core::plan::TablePlan;
+use moorage_postgres::{
+    PostgresAddress, PostgresSource, PostgresTarget, PostgresTriggerSource, TargetSettings,
+};
+use moorage_testkit::conformance::{SourceUnderTest, TargetUnderTest, check_source, check_target};
+use moorage_testkit::{Op, PostgresServer, Row, Session};
 use std::sync::Arc;
 
 struct Postgres {
@@ -74,4 +77,43 @@ async fn postgres_captured_by_triggers_does_the_same() {
     let address = PostgresAddress::parse(&server.url("conformance_triggers")).unwrap();
     let source = Arc::new(PostgresTriggerSource::new(address, 2, 1 << 30));
     check_source(&Postgres { source, session }).await;
+}
+
+struct Warehouse {
+    target: Arc<PostgresTarget>,
+    session: Session,
+}
+
+impl TargetUnderTest for Warehouse {
+    fn target(&self) -> Arc<dyn Target> {
+        self.target.clone()
+    }
+
+    fn rows(&self, table: &str) -> Vec<Row> {
+        let there: bool = self.session.value(&format!("SELECT to_regclass('{table}') IS NOT NULL"));
+        if !there {
+            return Vec::new();
+        }
+        let rows = self.session.rows(&format!("SELECT id, name, note FROM {table}"));
+        let mut rows: Vec<Row> = rows.iter().map(|r| Row(r.get(0), r.get(1), r.get(2))).collect();
+        rows.sort();
+        rows
+    }
+
+    fn put(&self, plan: &TablePlan, rows: &[Row]) {
+        self.session.run(&self.target.definition(plan));
+        for r in rows {
+            let values = format!("({}, {}, {})", r.0, text(&r.1), text(&r.2));
+            self.session.run(&format!("INSERT INTO {} VALUES {values}", plan.target));
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn postgres_does_what_is_asked_of_a_target() {
+    let server = PostgresServer::shared();
+    let session = server.database("conformance_target");
+    let address = PostgresAddress::parse(&server.url("conformance_target")).unwrap();
+    let target = Arc::new(PostgresTarget::new(address, TargetSettings::default()));
+    check_target(&Warehouse { target, session }).await;
 }

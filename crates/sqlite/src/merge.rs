@@ -8,7 +8,7 @@ use moorage_adapter::{AdapterError, Result};
 use moorage_core::change::ChangeBlock;
 use moorage_core::counters::TableCounters;
 use moorage_core::plan::TablePlan;
-use moorage_core::reduce::{Cells, NetRow, Reduced, reduce};
+use moorage_core::reduce::{Cells, GoneRow, NetRow, Reduced, reduce};
 use moorage_core::schema::RowIdentity;
 use rusqlite::types::{ToSqlOutput, Value as Owned};
 use rusqlite::{CachedStatement, Connection, OptionalExtension, ToSql, params_from_iter};
@@ -153,24 +153,24 @@ impl Writer<'_> {
         }
     }
 
-    fn delete_keys(&self, gone: &[Cells]) -> Result<()> {
+    fn delete_keys(&self, gone: &[GoneRow]) -> Result<()> {
         if gone.is_empty() {
             return Ok(());
         }
         let mut statement = self.prepare(&self.statements.delete_by_key())?;
         for key in gone {
-            statement.execute(params_from_iter(self.key_of(key)?)).map_err(|e| self.sql(e))?;
+            statement.execute(params_from_iter(self.key_of(&key.key)?)).map_err(|e| self.sql(e))?;
         }
         Ok(())
     }
 
-    fn delete_equal(&self, gone: &[Cells]) -> Result<()> {
+    fn delete_equal(&self, gone: &[GoneRow]) -> Result<()> {
         if gone.is_empty() {
             return Ok(());
         }
         let mut statement = self.prepare(&self.statements.delete_one_equal())?;
         for row in gone {
-            let values = self.values(row, 0..self.width())?;
+            let values = self.values(&row.key, 0..self.width())?;
             let removed = statement.execute(params_from_iter(values)).map_err(|e| self.sql(e))?;
             if removed == 0 && self.strict {
                 return Err(AdapterError::Value {

@@ -122,7 +122,7 @@ fn apply(rows: &mut Vec<Row>, identity: &RowIdentity, blocks: &[&ChangeBlock]) -
     if reduced.truncate {
         rows.clear();
     }
-    for gone in &reduced.gone {
+    for gone in reduced.gone.iter().map(|g| &g.key) {
         if *identity == RowIdentity::WholeRow {
             let whole =
                 Row(key(gone, blocks), cell(gone, blocks, 1).flatten(), cell(gone, blocks, 2).flatten());
@@ -221,7 +221,7 @@ impl Merge for MemoryMerge {
 #[async_trait]
 impl Target for MemoryTarget {
     fn address(&self) -> TargetAddress {
-        TargetAddress { system: "memory".into(), place: "here".into() }
+        TargetAddress { system: "memory".into(), place: "here".into(), user: String::new() }
     }
 
     fn dialect(&self) -> &(dyn TargetDialect + Sync) {

@@ -2,6 +2,7 @@
 
 use super::{ExistingRowsChoice, PlannedColumn, TablePlan};
 use crate::mapping::Mapping;
+use crate::project::{Mismatch, OnReject};
 use crate::schema::{Column, TableSchema};
 use serde::Deserialize;
 use std::sync::Arc;
@@ -17,6 +18,10 @@ pub(super) struct StoredPlan {
     left_out: Vec<(String, String)>,
     existing_rows: Option<ExistingRowsChoice>,
     ddl: Option<String>,
+    #[serde(default)]
+    on_reject: OnReject,
+    #[serde(default)]
+    mismatch: Mismatch,
     fingerprint: String,
 }
 
@@ -39,6 +44,8 @@ impl From<StoredPlan> for TablePlan {
             left_out: kept.left_out,
             existing_rows: kept.existing_rows,
             ddl: kept.ddl,
+            on_reject: kept.on_reject,
+            mismatch: kept.mismatch,
             fingerprint: kept.fingerprint,
         }
     }

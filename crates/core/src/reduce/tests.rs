@@ -139,7 +139,7 @@ fn carry_out(reduced: &Reduced, blocks: &[&ChangeBlock], table: &mut Table) {
     if reduced.truncate {
         table.clear();
     }
-    for gone in &reduced.gone {
+    for gone in reduced.gone.iter().map(|g| &g.key) {
         table.remove(&at(gone, 0).unwrap());
     }
     for (row, moved) in reduced.rows.iter().zip(moved) {
@@ -184,7 +184,7 @@ proptest! {
         let reduced = reduce(&[&block]).unwrap();
         let row = |cells: &Cells| [0, 1, 2].map(|c| int(cells.at(c).unwrap().value(&[&block], c)));
         let mut rows: Vec<Row> = if reduced.truncate { vec![] } else { before.into_values().collect() };
-        for gone in &reduced.gone {
+        for gone in reduced.gone.iter().map(|g| &g.key) {
             let at = rows.iter().position(|r| *r == row(gone));
             rows.swap_remove(at.expect("a deleted row was there"));
         }

@@ -39,6 +39,8 @@ fn plan(target: &dyn Target, name: &str, identity: RowIdentity) -> TablePlan {
         left_out: Vec::new(),
         existing_rows: None,
         ddl: None,
+        on_reject: Default::default(),
+        mismatch: Default::default(),
         fingerprint: String::new(),
     }
 }

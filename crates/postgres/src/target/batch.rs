@@ -1,0 +1,438 @@
+//! The changes of one table on their way into it, as few statements over whole sets of rows.
+//!
+//! The order is the one that [`moorage_core::reduce`] documents. Each step tells how far the rows it met differ
+//! from what the changes assume of them; in a table that must be an exact copy a difference refuses the step.
+
+use super::encode::{Array, Flags, text};
+use super::form::Form;
+use super::trouble::{Refusal, Trouble, sort};
+use crate::connect::Session;
+use arrow::array::RecordBatch;
+use bytes::Bytes;
+use futures_util::SinkExt;
+use moorage_adapter::AdapterError;
+use moorage_core::change::ChangeBlock;
+use moorage_core::column::{Value, value_at};
+use moorage_core::counters::Adjusted;
+use moorage_core::plan::TablePlan;
+use moorage_core::reduce::{Cells, GoneRow, Reduced};
+use std::borrow::Cow;
+use std::cmp::Ordering;
+use std::sync::Arc;
+use tokio_postgres::Row;
+use tokio_postgres::types::ToSql;
+
+type Done<T> = std::result::Result<T, Trouble>;
+
+/// From this many new rows on they are copied in instead of being handed over as arrays.
+const COPY_FROM: usize = 100;
+
+/// A table in a batch.
+#[derive(Clone)]
+pub(crate) struct Into {
+    pub(crate) plan: Arc<TablePlan>,
+    pub(crate) form: Arc<Form>,
+    /// Whether the target must hold exactly the rows that changes assume.
+    pub(crate) exact: bool,
+    /// Whether rows of others are kept beside ours.
+    pub(crate) keeps_rows: bool,
+}
+
+/// Columns of rows as array parameters.
+pub(crate) struct Arrays<'a>(Vec<ArrayOf<'a>>);
+
+enum ArrayOf<'a> {
+    Values(Array<'a>),
+    Texts(Vec<Option<String>>),
+}
+
+/// A value of a batch of rows.
+pub(crate) fn rows_of(rows: &RecordBatch, column: usize, row: usize) -> Value<'_> {
+    value_at(rows.column(column).as_ref(), row)
+}
+
+impl<'a> Arrays<'a> {
+    /// Some columns of so many rows.
+    pub(crate) fn of_columns(
+        columns: &[usize],
+        rows: usize,
+        value: impl Fn(usize, usize) -> Value<'a>,
+    ) -> Self {
+        let array = |&column: &usize| Array((0..rows).map(|row| value(column, row)).collect());
+        Self(columns.iter().map(|c| ArrayOf::Values(array(c))).collect())
+    }
+
+    /// The same as texts, for a form [of texts](Form::of_texts).
+    fn of_texts(columns: &[usize], rows: usize, value: impl Fn(usize, usize) -> Value<'a>) -> Self {
+        let array = |&column: &usize| (0..rows).map(|row| text(value(column, row))).collect();
+        Self(columns.iter().map(|c| ArrayOf::Texts(array(c))).collect())
+    }
+
+    fn parameters<'b>(&'b self, more: &[&'b (dyn ToSql + Sync)]) -> Vec<&'b (dyn ToSql + Sync)> {
+        let arrays = self.0.iter().map(|a| match a {
+            ArrayOf::Values(values) => values as &(dyn ToSql + Sync),
+            ArrayOf::Texts(texts) => texts,
+        });
+        arrays.chain(more.iter().copied()).collect()
+    }
+
+    /// Runs a statement with these and more parameters; gives how many rows it touched.
+    pub(crate) async fn execute(
+        &self,
+        session: &Session,
+        doing: &str,
+        sql: &str,
+        more: &[&(dyn ToSql + Sync)],
+    ) -> Done<u64> {
+        let trouble = |e: tokio_postgres::Error| sort(session.address(), doing, &e);
+        let statement = session.statement(sql).await.map_err(trouble)?;
+        session.client().execute(&statement, &self.parameters(more)).await.map_err(trouble)
+    }
+
+    async fn query(&self, session: &Session, doing: &str, sql: &str) -> Done<Vec<Row>> {
+        let trouble = |e: tokio_postgres::Error| sort(session.address(), doing, &e);
+        let statement = session.statement(sql).await.map_err(trouble)?;
+        session.client().query(&statement, &self.parameters(&[])).await.map_err(trouble)
+    }
+}
+
+/// A table's changes, reduced, with what had to be read from the target for them.
+pub(crate) struct Work<'a> {
+    pub(crate) session: &'a Session,
+    pub(crate) into: &'a Into,
+    blocks: Vec<&'a ChangeBlock>,
+    pub(crate) reduced: Reduced,
+    /// For rows that lack columns: all columns of the target's row as text, where it is needed.
+    fetched: Vec<Option<Vec<Option<String>>>>,
+    /// Whether a difference from what the changes assume refuses them.
+    exact: bool,
+}
+
+impl<'a> Work<'a> {
+    /// Reduces the changes, and reads what they left out of rows that move to another key.
+    pub(crate) async fn new(
+        session: &'a Session,
+        into: &'a Into,
+        blocks: Vec<&'a ChangeBlock>,
+    ) -> Done<Self> {
+        let reduced = moorage_core::reduce::reduce(&blocks)?;
+        let exact = into.exact && !blocks.iter().any(|b| b.is_blind());
+        let mut work = Self { session, into, blocks, reduced, fetched: Vec::new(), exact };
+        if work.reduced.rows.iter().any(|r| r.moved_from.is_some()) {
+            work.fetch(false).await?;
+        }
+        Ok(work)
+    }
+
+    fn doing(&self) -> String {
+        format!("merging into table {}", self.into.plan.target)
+    }
+
+    fn cell(&self, cells: &Cells, column: usize) -> Value<'_> {
+        cells.at(column).map_or(Value::Null, |image| image.value(&self.blocks, column))
+    }
+
+    /// Reads the target's rows for those that lack columns: those that move, or all of them.
+    async fn fetch(&mut self, all: bool) -> Done<()> {
+        let sql = self.into.form.fetch();
+        let key = &self.into.form.key;
+        let mut fetched = Vec::with_capacity(self.reduced.rows.len());
+        for row in &self.reduced.rows {
+            let from = match &row.moved_from {
+                Some(origin) => Some(origin),
+                None if all && !row.cells.is_complete() => Some(&row.cells),
+                None => None,
+            };
+            let Some(from) = from else {
+                fetched.push(None);
+                continue;
+            };
+            let arrays = Arrays::of_columns(key, 1, |column, _| self.cell(from, column));
+            let found = arrays.query(self.session, &self.doing(), &sql).await?;
+            let Some(found) = found.first() else {
+                return Err(Refusal::value(
+                    "the change left out large values that did not change, and the target does not hold the row".into(),
+                )
+                .into());
+            };
+            fetched.push(Some((0..self.into.form.columns.len()).map(|c| found.get(c)).collect()));
+        }
+        self.fetched = fetched;
+        Ok(())
+    }
+
+    /// A value of a row: its own, or the target's.
+    fn value(&self, at: usize, column: usize) -> Value<'_> {
+        let row = &self.reduced.rows[at];
+        match (row.cells.at(column), self.fetched.get(at)) {
+            (None, Some(Some(fetched))) => fetched[column].as_deref().map_or(Value::Null, Value::Text),
+            _ => self.cell(&row.cells, column),
+        }
+    }
+
+    /// Empties the table, if the changes say so.
+    pub(crate) async fn truncate(&self) -> Done<()> {
+        if !self.reduced.truncate {
+            return Ok(());
+        }
+        truncate(self.session, self.into).await
+    }
+
+    /// Removes the rows that are to be gone; with `all` also those that are written afterwards.
+    pub(crate) async fn delete(&self, all: bool) -> Done<Adjusted> {
+        let form = &self.into.form;
+        if form.key.is_empty() {
+            return self.delete_equal().await;
+        }
+        let assumed = |was_there: bool| was_there || !self.exact;
+        let gone = self.reduced.gone.iter().filter(|g| assumed(g.was_there)).map(|g| &g.key);
+        let written = self.reduced.rows.iter().filter(|r| all && assumed(r.was_there)).map(|r| &r.cells);
+        let keys: Vec<&Cells> = gone.chain(written).collect();
+        if keys.is_empty() {
+            return Ok(Adjusted::default());
+        }
+        let expected = self.reduced.gone.iter().filter(|g| g.was_there).count() as u64
+            + self.reduced.rows.iter().filter(|r| all && r.was_there).count() as u64;
+        let arrays = Arrays::of_columns(&form.key, keys.len(), |column, row| self.cell(keys[row], column));
+        let removed = arrays.execute(self.session, &self.doing(), &form.delete(), &[]).await?;
+        if all {
+            // How many of them were to be written is told by no statement: only an exact table is sure of it.
+            return if self.exact && removed != expected {
+                Err(missing(expected - removed.min(expected)))
+            } else {
+                Ok(Adjusted::default())
+            };
+        }
+        self.judge(Adjusted { deletes_of_missing: expected.saturating_sub(removed), ..Adjusted::default() })
+    }
+
+    async fn delete_equal(&self) -> Done<Adjusted> {
+        if self.reduced.gone.is_empty() {
+            return Ok(Adjusted::default());
+        }
+        let form = &self.into.form;
+        let mut distinct: Vec<&GoneRow> = Vec::new();
+        let mut times: Vec<i64> = Vec::new();
+        for gone in &self.reduced.gone {
+            // Equal rows stand next to each other, and are then the same image.
+            match distinct.last() {
+                Some(last) if last.key.at(0) == gone.key.at(0) => *times.last_mut().unwrap_or(&mut 0) += 1,
+                _ => {
+                    distinct.push(gone);
+                    times.push(1);
+                }
+            }
+        }
+        let arrays = Arrays::of_columns(&form.all(), distinct.len(), |column, row| {
+            self.cell(&distinct[row].key, column)
+        });
+        let removed = arrays.execute(self.session, &self.doing(), &form.delete_equal(), &[&times]).await?;
+        let expected = self.reduced.gone.len() as u64;
+        self.judge(Adjusted { deletes_of_missing: expected.saturating_sub(removed), ..Adjusted::default() })
+    }
+
+    /// A difference is a refusal where there must be none.
+    fn judge(&self, adjusted: Adjusted) -> Done<Adjusted> {
+        match adjusted.total() {
+            differing if self.exact && differing > 0 => Err(missing(differing)),
+            _ => Ok(adjusted),
+        }
+    }
+
+    /// Writes the rows that are to be there.
+    pub(crate) async fn write(&self) -> Done<Adjusted> {
+        let rows = &self.reduced.rows;
+        let whole =
+            |at: &usize| rows[*at].cells.is_complete() || self.fetched.get(*at).is_some_and(Option::is_some);
+        let (mut new, mut known, mut partial) = (Vec::new(), Vec::new(), Vec::new());
+        for at in 0..rows.len() {
+            match (whole(&at), self.into.form.key.is_empty() || (self.exact && !rows[at].was_there)) {
+                (false, _) => partial.push(at),
+                (true, true) => new.push(at),
+                (true, false) => known.push(at),
+            }
+        }
+        let mut adjusted = Adjusted::default();
+        self.insert(new).await?;
+        // Apart, so that what was new is known of each.
+        let (known, unknown): (Vec<usize>, Vec<usize>) =
+            known.into_iter().partition(|&at| rows[at].was_there);
+        adjusted.updates_of_missing = self.upsert(known).await?;
+        let inserts = unknown.len() as u64;
+        adjusted.inserts_of_present = inserts.saturating_sub(self.upsert(unknown).await?);
+        adjusted += self.patch(partial).await?;
+        self.judge(adjusted)
+    }
+
+    /// Writes all rows after everything that they touch was removed.
+    pub(crate) async fn insert_all(&self) -> Done<()> {
+        self.insert((0..self.reduced.rows.len()).collect()).await
+    }
+
+    /// Makes every row whole, so that it can be removed and inserted.
+    pub(crate) async fn complete(&mut self) -> Done<()> {
+        self.fetch(true).await
+    }
+
+    /// In the order of the key, so that neighbours in the index are met one after the other.
+    fn in_order(&self, rows: &mut [usize]) {
+        let key = &self.into.form.key;
+        let logical = |column: usize| &self.into.plan.mapped.columns[column].logical;
+        if let [column] = key[..] {
+            let cells = |at: usize| self.cell(&self.reduced.rows[at].cells, column);
+            let mut keyed: Vec<(Value<'_>, usize)> = rows.iter().map(|&at| (cells(at), at)).collect();
+            keyed.sort_by(|a, b| moorage_core::canonical::order(logical(column), a.0, b.0));
+            rows.iter_mut().zip(keyed).for_each(|(row, (_, at))| *row = at);
+            return;
+        }
+        rows.sort_by(|a, b| {
+            let value = |at: usize, column: usize| self.cell(&self.reduced.rows[at].cells, column);
+            key.iter()
+                .map(|&c| moorage_core::canonical::order(logical(c), value(*a, c), value(*b, c)))
+                .find(|o| o.is_ne())
+                .unwrap_or(Ordering::Equal)
+        });
+    }
+
+    /// Some columns of some rows, and the form whose statements take them.
+    fn arrays(&self, columns: &[usize], rows: &[usize]) -> (Arrays<'_>, Cow<'_, Form>) {
+        let value = |column: usize, row: usize| self.value(rows[row], column);
+        if self.fetched.is_empty() {
+            return (Arrays::of_columns(columns, rows.len(), value), Cow::Borrowed(&self.into.form));
+        }
+        // What was read from the target is text of any type.
+        (Arrays::of_texts(columns, rows.len(), value), Cow::Owned(self.into.form.of_texts()))
+    }
+
+    async fn insert(&self, mut rows: Vec<usize>) -> Done<()> {
+        if rows.is_empty() {
+            return Ok(());
+        }
+        let form = &self.into.form;
+        self.in_order(&mut rows);
+        if rows.len() >= COPY_FROM && self.fetched.is_empty() {
+            return self.copy(&rows).await;
+        }
+        let (arrays, form) = self.arrays(&form.all(), &rows);
+        arrays.execute(self.session, &self.doing(), &form.insert(), &[]).await?;
+        Ok(())
+    }
+
+    async fn copy(&self, rows: &[usize]) -> Done<()> {
+        const PIECE_BYTES: usize = 128 << 10;
+        let form = &self.into.form;
+        let trouble = |e: tokio_postgres::Error| sort(self.session.address(), &self.doing(), &e);
+        let statement = self.session.statement(&form.copy()).await.map_err(trouble)?;
+        let sink = self.session.client().copy_in::<_, Bytes>(&statement).await.map_err(trouble)?;
+        let mut sink = Box::pin(sink);
+        let mut out = Vec::with_capacity(PIECE_BYTES + 4096);
+        form.encoder.begin(&mut out);
+        for &row in rows {
+            form.encoder.row(&mut out, (0..form.columns.len()).map(|c| self.value(row, c)))?;
+            if out.len() >= PIECE_BYTES {
+                let piece = std::mem::replace(&mut out, Vec::with_capacity(PIECE_BYTES + 4096));
+                sink.send(Bytes::from(piece)).await.map_err(trouble)?;
+            }
+        }
+        form.encoder.end(&mut out);
+        sink.send(Bytes::from(out)).await.map_err(trouble)?;
+        sink.as_mut().finish().await.map_err(trouble)?;
+        Ok(())
+    }
+
+    /// Gives how many rows were not there before.
+    async fn upsert(&self, mut rows: Vec<usize>) -> Done<u64> {
+        if rows.is_empty() {
+            return Ok(0);
+        }
+        self.in_order(&mut rows);
+        let (arrays, form) = self.arrays(&self.into.form.all(), &rows);
+        let told = arrays.query(self.session, &self.doing(), &form.upsert()).await?;
+        Ok(told.first().map_or(0, |r| r.get::<_, i64>(0).max(0) as u64))
+    }
+
+    /// Updates only the columns that the log carried.
+    async fn patch(&self, rows: Vec<usize>) -> Done<Adjusted> {
+        if rows.is_empty() {
+            return Ok(Adjusted::default());
+        }
+        let form = &self.into.form;
+        let carried = |at: usize, column: usize| self.reduced.rows[at].cells.at(column).is_some();
+        let columns: Vec<usize> = (0..form.columns.len())
+            .filter(|c| !form.key.contains(c) && rows.iter().any(|&at| carried(at, *c)))
+            .collect();
+        if columns.is_empty() {
+            return Ok(Adjusted::default());
+        }
+        let all: Vec<usize> = form.key.iter().chain(&columns).copied().collect();
+        let flags: Vec<Flags> =
+            columns.iter().map(|&c| Flags(rows.iter().map(|&at| carried(at, c)).collect())).collect();
+        let flags: Vec<&(dyn ToSql + Sync)> = flags.iter().map(|f| f as &(dyn ToSql + Sync)).collect();
+        let (arrays, form) = self.arrays(&all, &rows);
+        let found = arrays.execute(self.session, &self.doing(), &form.patch(&columns), &flags).await?;
+        if found < rows.len() as u64 {
+            let reason =
+                "the change left out large values that did not change, and the target does not hold the row";
+            return Err(Refusal::value(reason.into()).into());
+        }
+        Ok(Adjusted::default())
+    }
+}
+
+fn missing(rows: u64) -> Trouble {
+    let reason = match rows {
+        1 => "the target does not hold the row, or holds one that should not be there".to_string(),
+        many => format!("{many} rows are not in the target, or are there and should not be"),
+    };
+    Refusal::value(reason).into()
+}
+
+/// Empties a table.
+pub(crate) async fn truncate(session: &Session, into: &Into) -> Done<()> {
+    if into.keeps_rows {
+        return Err(AdapterError::refused(
+            format!("{} was truncated in the source", into.plan.table()),
+            format!(
+                "target table {} also keeps rows from before the pipeline, which a truncate would remove. Empty it by hand as you see fit, then run `moorage resnapshot {}`",
+                into.plan.target,
+                into.plan.table()
+            ),
+        )
+        .into());
+    }
+    let doing = format!("emptying table {}", into.plan.target);
+    // Not TRUNCATE: readers with an older snapshot would see the table empty (PostgreSQL manual, section 13.6).
+    let sql = format!("DELETE FROM ONLY {}", into.form.relation);
+    let emptied = session.client().batch_execute(&sql).await;
+    emptied.map_err(|e| match sort(session.address(), &doing, &e) {
+        Trouble::Refused(refusal) => AdapterError::refused(
+            &doing,
+            format!(
+                "{} was truncated in the source, and the target does not let go of its rows: {}. Drop the foreign key, or make it ON DELETE CASCADE",
+                into.plan.table(),
+                refusal.reason
+            ),
+        )
+        .into(),
+        failed => failed,
+    })
+}
+
+/// The key of a row for people: `id = 7`.
+pub(crate) fn key_words(plan: &TablePlan, blocks: &[ChangeBlock]) -> String {
+    let Some(block) = blocks.first() else { return String::new() };
+    let Some(change) = block.changes().next() else { return String::new() };
+    let (rows, row) = match (change.new, change.old) {
+        (Some(row), _) => (block.new_rows(), row),
+        (None, Some(row)) => (block.old_rows(), row),
+        (None, None) => return String::new(),
+    };
+    let all: Vec<usize> = (0..plan.columns.len().min(3)).collect();
+    let key = plan.mapped.identity.key().unwrap_or(&all);
+    let word = |&column: &usize| {
+        let value = text(rows_of(rows, column, row)).unwrap_or_else(|| "null".into());
+        let short: String = value.chars().take(60).collect();
+        format!("{} = {short}", plan.columns[column].name)
+    };
+    key.iter().map(word).collect::<Vec<_>>().join(", ")
+}

@@ -1,0 +1,335 @@
+//! What Moorage remembers in the target database, in a schema of its own.
+
+use crate::connect::Session;
+use moorage_adapter::{AdapterError, LoadedTable, Result, StoredTable, TableState};
+use moorage_core::checkpoint::Checkpoint;
+use moorage_core::counters::{Adjusted, Operations, TableCounters};
+use moorage_core::plan::TablePlan;
+use tokio_postgres::Row;
+
+/// The schema. Sources never pick tables of schemas that begin with `moorage_`.
+pub(crate) const SCHEMA: &str = "moorage_state";
+
+const TABLES: &str = "
+CREATE TABLE IF NOT EXISTS moorage_state.checkpoints (
+  pipeline     text PRIMARY KEY,
+  position     text NOT NULL,
+  committed_at timestamp with time zone,
+  merged_at    timestamp with time zone,
+  rejects      bigint NOT NULL DEFAULT 0,
+  checkpoint   text NOT NULL
+);
+CREATE TABLE IF NOT EXISTS moorage_state.tables (
+  target              text PRIMARY KEY,
+  pipeline            text NOT NULL,
+  source_table        text NOT NULL,
+  state               text NOT NULL,
+  adopted             boolean NOT NULL,
+  keeps_rows          boolean NOT NULL,
+  mark                text,
+  mark_position       text,
+  snapshot_rows       bigint NOT NULL DEFAULT 0,
+  inserts             bigint NOT NULL DEFAULT 0,
+  updates             bigint NOT NULL DEFAULT 0,
+  deletes             bigint NOT NULL DEFAULT 0,
+  truncates           bigint NOT NULL DEFAULT 0,
+  merged              bigint NOT NULL DEFAULT 0,
+  reduced             bigint NOT NULL DEFAULT 0,
+  filtered            bigint NOT NULL DEFAULT 0,
+  rejected            bigint NOT NULL DEFAULT 0,
+  dropped             bigint NOT NULL DEFAULT 0,
+  updates_of_missing  bigint NOT NULL DEFAULT 0,
+  inserts_of_present  bigint NOT NULL DEFAULT 0,
+  deletes_of_missing  bigint NOT NULL DEFAULT 0,
+  last_change_at      timestamp with time zone,
+  plan                text NOT NULL
+);
+CREATE TABLE IF NOT EXISTS moorage_state.chunks (
+  target    text NOT NULL,
+  rows      bigint NOT NULL,
+  loaded_at timestamp with time zone NOT NULL DEFAULT now()
+);
+CREATE TABLE IF NOT EXISTS moorage_state.rejects (
+  id           bigserial PRIMARY KEY,
+  pipeline     text NOT NULL,
+  target       text NOT NULL,
+  source_table text NOT NULL,
+  key          text NOT NULL,
+  operation    text NOT NULL,
+  reason       text NOT NULL,
+  code         text NOT NULL,
+  committed_at timestamp with time zone NOT NULL,
+  position     text NOT NULL,
+  set_aside_at timestamp with time zone NOT NULL DEFAULT now(),
+  tries        bigint NOT NULL DEFAULT 1,
+  keys         bytea[] NOT NULL,
+  change       bytea NOT NULL
+);
+CREATE INDEX IF NOT EXISTS rejects_by_target ON moorage_state.rejects (pipeline, target, id);";
+
+/// Whether it is there, and may be read.
+pub(crate) async fn exists(session: &Session) -> Result<bool> {
+    let sql = "SELECT to_regclass('moorage_state.rejects') IS NOT NULL";
+    Ok(session.one("looking for what Moorage remembers", sql, &[]).await?.get(0))
+}
+
+/// Makes what is missing.
+pub(crate) async fn create(session: &Session) -> Result<()> {
+    if exists(session).await? {
+        return Ok(());
+    }
+    let sql = "SELECT to_regnamespace('moorage_state') IS NULL";
+    let schema: bool = session.one("looking for what Moorage remembers", sql, &[]).await?.get(0);
+    let schema = if schema { format!("CREATE SCHEMA {SCHEMA};") } else { String::new() };
+    // Two pipelines may begin at the same time.
+    let lock = "SELECT pg_advisory_xact_lock(hashtextextended('moorage_state', 0));";
+    let sql = format!("BEGIN; {lock} {schema}{TABLES} COMMIT");
+    let made = session.run("making the schema moorage_state", &sql).await;
+    if made.is_err() {
+        session.run("undoing that", "ROLLBACK").await?;
+        if exists(session).await? {
+            return Ok(());
+        }
+    }
+    made
+}
+
+fn from_json<T: serde::de::DeserializeOwned>(what: &str, text: &str) -> Result<T> {
+    serde_json::from_str(text).map_err(|e| AdapterError::Protocol {
+        address: "the target's schema moorage_state".into(),
+        what: format!("{what} cannot be read: {e}"),
+    })
+}
+
+fn to_json(value: &impl serde::Serialize) -> Result<String> {
+    serde_json::to_string(value)
+        .map_err(|e| AdapterError::Io { what: "writing down a plan".into(), reason: e.to_string() })
+}
+
+pub(crate) async fn checkpoint(session: &Session, pipeline: &str) -> Result<Option<Checkpoint>> {
+    let sql = "SELECT checkpoint FROM moorage_state.checkpoints WHERE pipeline = $1";
+    let row = session.maybe("reading the checkpoint", sql, &[&pipeline]).await?;
+    row.map(|r| from_json("the checkpoint", r.get(0))).transpose()
+}
+
+pub(crate) async fn save_checkpoint(session: &Session, checkpoint: &Checkpoint) -> Result<()> {
+    let sql = "INSERT INTO moorage_state.checkpoints AS c (pipeline, position, committed_at, merged_at, checkpoint)
+               VALUES ($1, $2, $3::text::timestamptz, $4::text::timestamptz, $5)
+               ON CONFLICT (pipeline) DO UPDATE SET position = excluded.position, committed_at = excluded.committed_at,
+                 merged_at = excluded.merged_at, checkpoint = excluded.checkpoint";
+    let time = |at: Option<chrono::DateTime<chrono::Utc>>| at.map(|t| t.to_rfc3339());
+    let (committed, merged) = (time(checkpoint.committed_at), time(checkpoint.merged_at));
+    let json = to_json(checkpoint)?;
+    let parameters: [&(dyn tokio_postgres::types::ToSql + Sync); 5] =
+        [&checkpoint.pipeline, &checkpoint.position, &committed, &merged, &json];
+    session.execute("saving the checkpoint", sql, &parameters).await?;
+    Ok(())
+}
+
+fn state(word: &str) -> TableState {
+    match word {
+        "live" => TableState::Live,
+        "changes only" => TableState::ChangesOnly,
+        "copied" => TableState::Copied,
+        _ => TableState::Loading,
+    }
+}
+
+const STORED: &str = "
+SELECT plan, state, mark, mark_position, snapshot_rows, inserts, updates, deletes, truncates, merged, reduced, filtered,
+       rejected, dropped, updates_of_missing, inserts_of_present, deletes_of_missing,
+       to_char(last_change_at AT TIME ZONE 'UTC', 'YYYY-MM-DD\"T\"HH24:MI:SS.US+00:00')
+FROM moorage_state.tables WHERE pipeline = $1 ORDER BY source_table";
+
+pub(crate) async fn tables(session: &Session, pipeline: &str) -> Result<Vec<StoredTable>> {
+    let rows = session.rows("reading table states", STORED, &[&pipeline]).await?;
+    rows.iter().map(stored).collect()
+}
+
+fn stored(row: &Row) -> Result<StoredTable> {
+    let count = |at: usize| row.get::<_, i64>(at).max(0) as u64;
+    let (mark, position): (Option<String>, Option<String>) = (row.get(2), row.get(3));
+    Ok(StoredTable {
+        plan: from_json("a table's plan", row.get(0))?,
+        state: state(row.get(1)),
+        mark: mark.zip(position),
+        snapshot_rows: count(4),
+        counters: TableCounters {
+            read: Operations { inserts: count(5), updates: count(6), deletes: count(7), truncates: count(8) },
+            merged: count(9),
+            reduced: count(10),
+            filtered: count(11),
+            rejected: count(12),
+            dropped: count(13),
+            adjusted: Adjusted {
+                updates_of_missing: count(14),
+                inserts_of_present: count(15),
+                deletes_of_missing: count(16),
+            },
+        },
+        last_change_at: row.get(17),
+    })
+}
+
+/// What merging needs to know of each of a pipeline's tables.
+#[derive(Clone, Debug)]
+pub(crate) struct Standing {
+    pub(crate) target: String,
+    pub(crate) live: bool,
+    pub(crate) keeps_rows: bool,
+}
+
+pub(crate) async fn standings(session: &Session, pipeline: &str) -> Result<Vec<Standing>> {
+    let sql = "SELECT target, state, keeps_rows FROM moorage_state.tables WHERE pipeline = $1";
+    let rows = session.cached("reading table states", sql, &[&pipeline]).await?;
+    let standing = |r: &Row| Standing {
+        target: r.get(0),
+        live: state(r.get(1)) == TableState::Live,
+        keeps_rows: r.get(2),
+    };
+    Ok(rows.iter().map(standing).collect())
+}
+
+/// Keeps every other writer of this pipeline out until the transaction ends; gives how many changes are set aside.
+pub(crate) async fn lock(session: &Session, pipeline: &str) -> Result<u64> {
+    let sql = "SELECT rejects FROM moorage_state.checkpoints WHERE pipeline = $1 FOR NO KEY UPDATE";
+    let rows = session.cached("taking the pipeline's turn", sql, &[&pipeline]).await?;
+    Ok(rows.first().map_or(0, |r| r.get::<_, i64>(0).max(0) as u64))
+}
+
+/// The pipeline that a target table belongs to, and whether it was there before it.
+pub(crate) async fn owners(session: &Session) -> Result<Vec<(String, String, bool)>> {
+    let sql = "SELECT target, pipeline, adopted FROM moorage_state.tables";
+    let rows = session.rows("reading whose tables there are", sql, &[]).await?;
+    Ok(rows.iter().map(|r| (r.get(0), r.get(1), r.get(2))).collect())
+}
+
+pub(crate) async fn remember_loading(
+    session: &Session,
+    pipeline: &str,
+    plan: &TablePlan,
+    adopted: bool,
+    keeps_rows: bool,
+) -> Result<()> {
+    forget_rejects(session, pipeline, &plan.target).await?;
+    let doing = "remembering a table";
+    session.execute(doing, "DELETE FROM moorage_state.chunks WHERE target = $1", &[&plan.target]).await?;
+    session.execute(doing, "DELETE FROM moorage_state.tables WHERE target = $1", &[&plan.target]).await?;
+    let sql =
+        "INSERT INTO moorage_state.tables (target, pipeline, source_table, state, adopted, keeps_rows, plan)
+               VALUES ($1, $2, $3, $4, $5, $6, $7)";
+    let (table, word, json) = (plan.table().to_string(), TableState::Loading.word(), to_json(plan)?);
+    let parameters: [&(dyn tokio_postgres::types::ToSql + Sync); 7] =
+        [&plan.target, &pipeline, &table, &word, &adopted, &keeps_rows, &json];
+    session.execute(doing, sql, &parameters).await?;
+    Ok(())
+}
+
+/// Notes a chunk of a snapshot, in the transaction that loads it.
+pub(crate) async fn note_chunk(session: &Session, target: &str, rows: u64) -> Result<()> {
+    let sql = "INSERT INTO moorage_state.chunks (target, rows) VALUES ($1, $2)";
+    session.cached("noting a chunk", sql, &[&target, &(rows as i64)]).await?;
+    Ok(())
+}
+
+/// Notes a table's state at the end of its load; its counters begin anew.
+pub(crate) async fn remember_loaded(session: &Session, target: &str, end: &LoadedTable) -> Result<()> {
+    let mark = end.mark.as_ref().map(|m| m.text.as_str());
+    let position = end.mark.as_ref().map(|m| m.complete_at.as_str());
+    let sql = "WITH loaded AS (DELETE FROM moorage_state.chunks WHERE target = $1 RETURNING rows)
+               UPDATE moorage_state.tables SET state = $2, mark = $3, mark_position = $4,
+                 snapshot_rows = (SELECT coalesce(sum(rows), 0)::bigint FROM loaded), inserts = 0, updates = 0, deletes = 0,
+                 truncates = 0, merged = 0, reduced = 0, filtered = 0, rejected = 0, dropped = 0,
+                 updates_of_missing = 0, inserts_of_present = 0, deletes_of_missing = 0
+               WHERE target = $1";
+    session.execute("remembering a table", sql, &[&target, &end.state.word(), &mark, &position]).await?;
+    Ok(())
+}
+
+/// Adds to a table's counters; `rejected` may go down.
+pub(crate) async fn count(
+    session: &Session,
+    target: &str,
+    more: &TableCounters,
+    rejected: i64,
+) -> Result<()> {
+    let sql = "UPDATE moorage_state.tables SET inserts = inserts + $2, updates = updates + $3, deletes = deletes + $4,
+                 truncates = truncates + $5, merged = merged + $6, reduced = reduced + $7, filtered = filtered + $8,
+                 rejected = rejected + $9, dropped = dropped + $10, updates_of_missing = updates_of_missing + $11,
+                 inserts_of_present = inserts_of_present + $12, deletes_of_missing = deletes_of_missing + $13,
+                 last_change_at = now()
+               WHERE target = $1";
+    let values = [
+        more.read.inserts,
+        more.read.updates,
+        more.read.deletes,
+        more.read.truncates,
+        more.merged,
+        more.reduced,
+        more.filtered,
+    ]
+    .map(|v| v as i64);
+    let adjusted = [
+        more.adjusted.updates_of_missing,
+        more.adjusted.inserts_of_present,
+        more.adjusted.deletes_of_missing,
+    ]
+    .map(|v| v as i64);
+    let dropped = more.dropped as i64;
+    let mut parameters: Vec<&(dyn tokio_postgres::types::ToSql + Sync)> = vec![&target];
+    parameters.extend(values.iter().map(|v| v as &(dyn tokio_postgres::types::ToSql + Sync)));
+    parameters.extend([&rejected as &(dyn tokio_postgres::types::ToSql + Sync), &dropped]);
+    parameters.extend(adjusted.iter().map(|v| v as &(dyn tokio_postgres::types::ToSql + Sync)));
+    session.cached("counting changes", sql, &parameters).await?;
+    Ok(())
+}
+
+/// Forgets a table's rejects: its rows are read again, with all that they held.
+pub(crate) async fn forget_rejects(session: &Session, pipeline: &str, target: &str) -> Result<u64> {
+    let sql = "DELETE FROM moorage_state.rejects WHERE pipeline = $1 AND target = $2";
+    let gone = session.execute("forgetting rejects", sql, &[&pipeline, &target]).await?;
+    if gone > 0 {
+        count_rejects(session, pipeline).await?;
+    }
+    Ok(gone)
+}
+
+/// Notes how many changes of a pipeline are set aside.
+pub(crate) async fn count_rejects(session: &Session, pipeline: &str) -> Result<()> {
+    let sql = "UPDATE moorage_state.checkpoints SET rejects = (SELECT count(*) FROM moorage_state.rejects WHERE pipeline = $1)
+               WHERE pipeline = $1";
+    session.execute("counting rejects", sql, &[&pipeline]).await?;
+    Ok(())
+}
+
+pub(crate) async fn forget(
+    session: &Session,
+    pipeline: &str,
+    targets: &[String],
+    with_checkpoint: bool,
+) -> Result<()> {
+    let doing = "forgetting tables";
+    let sql = "UPDATE moorage_state.tables SET state = 'loading', mark = NULL, mark_position = NULL
+               WHERE target = ANY($1) AND pipeline = $2";
+    session.execute(doing, sql, &[&targets, &pipeline]).await?;
+    if with_checkpoint {
+        let sql = "DELETE FROM moorage_state.checkpoints WHERE pipeline = $1";
+        session.execute(doing, sql, &[&pipeline]).await?;
+    }
+    Ok(())
+}
+
+/// Forgets a pipeline; the last one takes the schema with it.
+pub(crate) async fn remove_pipeline(session: &Session, pipeline: &str) -> Result<()> {
+    let doing = "forgetting a pipeline";
+    for table in ["rejects", "tables", "checkpoints"] {
+        let sql = format!("DELETE FROM moorage_state.{table} WHERE pipeline = $1");
+        session.execute(doing, &sql, &[&pipeline]).await?;
+    }
+    let sql = "SELECT NOT EXISTS (SELECT 1 FROM moorage_state.tables) AND NOT EXISTS (SELECT 1 FROM moorage_state.checkpoints)
+                 AND pg_has_role(n.nspowner, 'USAGE') FROM pg_namespace n WHERE n.nspname = 'moorage_state'";
+    if session.maybe(doing, sql, &[]).await?.is_some_and(|r| r.get(0)) {
+        session.run(doing, "DROP SCHEMA moorage_state CASCADE").await?;
+    }
+    Ok(())
+}
