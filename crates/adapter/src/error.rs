@@ -59,6 +59,15 @@ pub enum AdapterError {
         /// What was seen.
         reason: String,
     },
+    /// The other side gave up on a statement because of others: a lock, a deadlock, a time limit. Trying again may
+    /// help.
+    #[error("{what}: {reason}")]
+    Busy {
+        /// What Moorage was doing.
+        what: String,
+        /// The answer.
+        reason: String,
+    },
     /// The other side said no. Trying again does not help until someone acts.
     #[error("{what}: {reason}")]
     Refused {
@@ -126,7 +135,7 @@ impl AdapterError {
     /// Whether the same thing may work when tried again, with a new connection.
     pub fn is_transient(&self) -> bool {
         match self {
-            Self::Lost { .. } => true,
+            Self::Lost { .. } | Self::Busy { .. } => true,
             Self::Connect { layer, .. } => {
                 matches!(layer, Layer::Refused | Layer::TimedOut | Layer::Network | Layer::NameLookup)
             }

@@ -15,8 +15,10 @@ use serde::{Deserialize, Serialize};
 pub struct TargetAddress {
     /// The kind of system.
     pub system: String,
-    /// The file, or host and database.
-    pub place: String,
+    /// Host and port, or a socket's path; empty for a file.
+    pub host: String,
+    /// The database, or the file.
+    pub database: String,
     /// The user; empty for a file.
     pub user: String,
 }

@@ -164,6 +164,21 @@ Examples:
   moorage resnapshot public.berths     one table; its old rows can be read until the new ones are complete
   moorage resnapshot --all             all tables, with a new slot: after a restore, or a lost slot")]
     Resnapshot(ResnapshotArgs),
+    /// List, show, retry or drop the changes that the target refused
+    ///
+    /// With `on_reject = "set_aside"` in the project file, a change that the target refuses is kept there with its
+    /// reason, and everything else is applied. Later changes of the same row wait behind it, and are applied in
+    /// their order once it is retried or dropped. A pipeline may go on running meanwhile.
+    #[command(after_help = "\
+Examples:
+  moorage rejects                      all that is set aside
+  moorage rejects show 12              one change with its values
+  moorage rejects retry 12             after mending what refused it
+  moorage rejects retry --all
+  moorage rejects drop 12              give it up; what waits behind it is applied
+
+Exit code 3: something was tried and is still refused.")]
+    Rejects(RejectsArgs),
     /// Keep a source busy with the demo's business, or with your own statements
     #[command(after_help = "\
 Examples:
@@ -473,6 +488,43 @@ pub struct ResnapshotArgs {
     /// The pipeline, where the project file has several
     #[arg(long)]
     pub pipeline: Option<String>,
+}
+
+#[derive(Debug, ClapArgs)]
+#[command(args_conflicts_with_subcommands = true)]
+pub struct RejectsArgs {
+    #[command(subcommand)]
+    pub action: Option<RejectsAction>,
+    /// Only those of this table of the source
+    #[arg(value_name = "TABLE")]
+    pub table: Option<String>,
+    /// The pipeline, where the project file has several
+    #[arg(long, global = true)]
+    pub pipeline: Option<String>,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum RejectsAction {
+    /// Show one change with its values
+    Show {
+        /// Its number in the list
+        #[arg(value_name = "NUMBER")]
+        id: i64,
+    },
+    /// Apply changes again, those that wait behind them too
+    Retry(Which),
+    /// Give changes up, and apply what waits behind them
+    Drop(Which),
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Which {
+    /// Numbers in the list
+    #[arg(value_name = "NUMBER", required_unless_present = "all", conflicts_with = "all")]
+    pub ids: Vec<i64>,
+    /// All of them
+    #[arg(long)]
+    pub all: bool,
 }
 
 #[derive(Debug, ClapArgs)]

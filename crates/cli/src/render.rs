@@ -187,13 +187,16 @@ pub async fn opening(global: &Global, pipeline: &Pipeline, lenient: bool) -> Res
         Err(error) if lenient => format!("not reached: {error}"),
         Err(error) => return Err(error.into()),
     };
-    let target = pipeline.target.address();
+    let to = pipeline.target.address();
+    let target = if to.host.is_empty() {
+        format!("{} file {}", to.system, to.database)
+    } else {
+        format!("{} at {}, database {}, user {}", to.system, to.host, to.database, to.user)
+    };
     Ok(format!(
-        "{}: pipeline {}\n  source  {source}\n  target  {} file {}",
+        "{}: pipeline {}\n  source  {source}\n  target  {target}",
         global.file.display(),
         pipeline.name,
-        target.system,
-        target.place
     ))
 }
 

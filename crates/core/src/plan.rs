@@ -1,5 +1,6 @@
 //! The plan: what a run makes in the target for each picked table, and what it refuses.
 
+use crate::checkpoint::SourceIdentity;
 use crate::mapping::{Mapper, Mapping, Output};
 use crate::naming::Naming;
 use crate::pick::{Picker, TableRule};
@@ -104,8 +105,15 @@ pub struct SourceTable {
     pub refused: Option<String>,
     /// The pipeline that writes it, if it is a target of one: then no pattern picks it, only its full name.
     pub written_by: Option<String>,
+    /// Where that pipeline takes its rows from: a text as [`place_of`] makes it.
+    pub written_from: Option<String>,
     /// Worth knowing: a partition, for example.
     pub note: Option<String>,
+}
+
+/// One text for a table of one database of one system, to know it again.
+pub fn place_of(at: &SourceIdentity, table: &str) -> String {
+    format!("{} {} {} {table}", at.kind, at.system, at.database)
 }
 
 impl SourceTable {

@@ -100,11 +100,27 @@ pub enum EngineError {
     },
     /// A table that would be written over itself.
     #[error(
-        "{table} would be its own target: source and target are one file. Give target tables other names with `into`, such as \"mirror_{{table}}\""
+        "{table} would be its own target: source and target are the same. Give target tables other names with `into`, such as \"mirror_{{table}}\""
     )]
     OwnTarget {
         /// The table.
         table: String,
+    },
+    /// A table that would come back to itself through other pipelines.
+    #[error(
+        "rows would go round for ever: {way}. Take one of these tables out of its pipeline with `exclude`, or give its target another name with `into`"
+    )]
+    Loop {
+        /// The tables on the way, with the pipelines that carry them.
+        way: String,
+    },
+    /// No reject of this number.
+    #[error("pipeline {pipeline} has no reject {id}; `moorage rejects` lists what is set aside")]
+    UnknownReject {
+        /// What was given.
+        id: i64,
+        /// The pipeline.
+        pipeline: String,
     },
     /// Nothing was ever set up.
     #[error("pipeline {pipeline} was never run: there is nothing in the target yet. `moorage run` begins")]

@@ -14,6 +14,7 @@ use crate::run::{Context, Outcome};
 use chrono::{DateTime, Utc};
 use moorage_adapter::{
     AdapterError, CapturePlan, ChangeStream, Event, Head, Merge, Source, StreamStart, StreamedSegment,
+    TableProgress,
 };
 use moorage_core::batch::{Action, Batcher, Limits};
 use moorage_core::checkpoint::{Checkpoint, Durable, Stage};
@@ -290,7 +291,8 @@ impl Follower<'_> {
             merged_at: Some(Utc::now()),
             ..self.checkpoint.clone()
         };
-        let (durable, _progress): (Durable, _) = merge.commit(checkpoint).await?;
+        let (durable, progress): (Durable, _) = merge.commit(checkpoint).await?;
+        self.tell_of_rejects(&progress);
         stream.acknowledge(&durable);
         self.checkpoint = durable.checkpoint().clone();
         self.merged = true;
@@ -307,6 +309,21 @@ impl Follower<'_> {
             self.reread_done()?;
         }
         Ok(())
+    }
+
+    fn tell_of_rejects(&self, progress: &[TableProgress]) {
+        for TableProgress { target, counters } in progress.iter().filter(|p| p.counters.rejected > 0) {
+            let table = self.plans.iter().find(|p| p.target == *target).map(|p| p.table().to_string());
+            let changes = match counters.rejected {
+                1 => "1 change".to_string(),
+                many => format!("{many} changes"),
+            };
+            let message = format!(
+                "{changes} of {} refused by the target and set aside: `moorage rejects` shows what and why",
+                table.as_ref().unwrap_or(target)
+            );
+            self.context.say(Event::Warning { message });
+        }
     }
 
     /// Refuses structure changes that the log does not tell of, and keeps an idle pipeline's checkpoint

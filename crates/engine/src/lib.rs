@@ -13,6 +13,7 @@ mod mappers;
 mod pipeline;
 mod planning;
 mod prepare;
+mod rejects;
 mod remove;
 mod reread;
 mod row;
@@ -30,6 +31,7 @@ pub use planning::{
     Draft, Estimate, Explained, FoundRule, check, draft, estimate, has_blocker, plan_pipeline,
     rule_from_example, set_up_scripts,
 };
+pub use rejects::{ShownReject, reject, rejects, settle};
 pub use remove::{RereadOutcome, Rereads, Resnapshot, reread_outcome, resnapshot, teardown};
 pub use row::{
     Preview, RowColumn, RowSteps, RowView, RowWatch, preview, preview_source, preview_target, row,

@@ -3,7 +3,8 @@
 use crate::connect::Session;
 use crate::types::{CatalogType, logical};
 use moorage_adapter::Result;
-use moorage_core::plan::{LogIdentity, SourceColumn, SourceTable, TableKind, TablePlan};
+use moorage_core::checkpoint::Checkpoint;
+use moorage_core::plan::{LogIdentity, SourceColumn, SourceTable, TableKind, TablePlan, place_of};
 use moorage_core::sql::quote_ident;
 use moorage_core::{Column, TableName, TableSchema};
 use std::collections::HashMap;
@@ -21,7 +22,7 @@ SELECT c.oid, n.nspname::text, c.relname::text, c.relpersistence::text, c.relrep
        CASE WHEN has_schema_privilege(n.oid, 'USAGE') THEN row_security_active(c.oid) ELSE false END,
        (SELECT format('%s.%s', pn.nspname, p.relname) FROM pg_inherits i JOIN pg_class p ON p.oid = i.inhparent
           JOIN pg_namespace pn ON pn.oid = p.relnamespace WHERE i.inhrelid = c.oid AND c.relispartition),
-       quote_ident(current_user)
+       quote_ident(current_user), obj_description(c.oid, 'pg_class')
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE c.relkind IN ('r', 'p', 'f', 'v', 'm') AND n.nspname <> 'information_schema'
   AND (n.nspname !~ '^pg_' OR c.relpersistence = 't') AND n.nspname !~ '^pg_toast'
@@ -103,19 +104,47 @@ pub(crate) async fn discover(session: &Session, by: IdentityBy) -> Result<Vec<So
             Index { primary: row.get(1), identity: row.get(2), immediate: row.get(3), columns: row.get(4) };
         indexes.entry(row.get(0)).or_default().push(index);
     }
+    let written = written_by_pipelines(session).await?;
     let tables = session.rows("reading the list of tables", TABLES, &[]).await?;
-    Ok(tables
-        .iter()
-        .map(|row| {
-            let id: u32 = row.get(0);
-            source_table(
-                row,
-                columns.remove(&id).unwrap_or_default(),
-                &indexes.remove(&id).unwrap_or_default(),
-                by,
-            )
-        })
-        .collect())
+    let table = |row: &Row| {
+        let id: u32 = row.get(0);
+        let (columns, indexes) =
+            (columns.remove(&id).unwrap_or_default(), indexes.remove(&id).unwrap_or_default());
+        let mut table = source_table(row, columns, &indexes, by);
+        // Whoever may not read what pipelines remember still reads what they say of their tables.
+        let comment: Option<String> = row.get(12);
+        let said = comment.as_deref().and_then(|c| c.strip_prefix(WRITTEN)?.split_once(WRITTEN_END));
+        table.written_by = said.map(|(pipeline, _)| pipeline.to_string());
+        if let Some((pipeline, from)) = written.get(&table.name.to_string()) {
+            (table.written_by, table.written_from) = (Some(pipeline.clone()), Some(from.clone()));
+        }
+        table
+    };
+    Ok(tables.iter().map(table).collect())
+}
+
+/// What the comment on a table that a pipeline made begins with, and what stands behind the pipeline's name.
+pub(crate) const WRITTEN: &str = "Written by pipeline ";
+pub(crate) const WRITTEN_END: &str = " of Moorage";
+
+/// The tables that pipelines write here, as far as the user may know: pipeline and origin.
+async fn written_by_pipelines(session: &Session) -> Result<HashMap<String, (String, String)>> {
+    // Both look at the catalogue alone; the tables themselves are only read where that is allowed.
+    let sql = "SELECT coalesce(bool_and(has_schema_privilege(n.oid, 'USAGE') AND has_table_privilege(c.oid, 'SELECT')), false)
+               FROM pg_namespace n JOIN pg_class c ON c.relnamespace = n.oid AND c.relname IN ('tables', 'checkpoints')
+               WHERE n.nspname = 'moorage_state'";
+    if !session.one("looking for pipelines that write here", sql, &[]).await?.get::<_, bool>(0) {
+        return Ok(HashMap::new());
+    }
+    let sql = "SELECT t.target, t.pipeline, t.source_table, c.checkpoint FROM moorage_state.tables t
+               LEFT JOIN moorage_state.checkpoints c USING (pipeline)";
+    let rows = session.rows("looking for pipelines that write here", sql, &[]).await?;
+    let origin = |row: &Row| {
+        let checkpoint: Option<String> = row.get(3);
+        let checkpoint: Option<Checkpoint> = checkpoint.and_then(|c| serde_json::from_str(&c).ok());
+        checkpoint.map_or_else(String::new, |c| place_of(&c.identity, row.get(2)))
+    };
+    Ok(rows.iter().map(|r| (r.get(0), (r.get(1), origin(r)))).collect())
 }
 
 fn source_column(row: &Row, by: IdentityBy) -> SourceColumn {
@@ -189,6 +218,7 @@ fn source_table(row: &Row, columns: Vec<SourceColumn>, indexes: &[Index], by: Id
         row_estimate: (estimate >= 0.0).then_some(estimate as u64),
         bytes: (estimate >= 0.0).then_some(row.get::<_, i64>(6).max(0) as u64),
         written_by: None,
+        written_from: None,
         note: row.get::<_, Option<String>>(10).map(|root| format!("partition of {root}")),
     }
 }

@@ -58,6 +58,12 @@ impl ServerError {
         self.code.starts_with("08") || matches!(self.code.as_str(), "57P01" | "57P02" | "57P03")
     }
 
+    /// Whether others were in the way: serialization failure, deadlock, lock time-out, statement time-out
+    /// (PostgreSQL manual, appendix A).
+    fn is_about_others(&self) -> bool {
+        matches!(self.code.as_str(), "40001" | "40P01" | "55P03" | "57014")
+    }
+
     /// Turns it into an error of ours, with the way out where one is known.
     pub(crate) fn into_adapter(self, address: &str, doing: &str) -> AdapterError {
         if self.code == "22021" {
@@ -70,6 +76,9 @@ impl ServerError {
         }
         if self.ends_connection() {
             return AdapterError::Lost { address: address.into(), reason: self.text() };
+        }
+        if self.is_about_others() {
+            return AdapterError::Busy { what: doing.into(), reason: self.text() };
         }
         AdapterError::refused(doing, self.text())
     }

@@ -178,7 +178,12 @@ pub(crate) fn transact<T>(
 #[async_trait]
 impl Target for SqliteTarget {
     fn address(&self) -> TargetAddress {
-        TargetAddress { system: "SQLite".into(), place: self.path.display().to_string(), user: String::new() }
+        TargetAddress {
+            system: "SQLite".into(),
+            host: String::new(),
+            database: self.path.display().to_string(),
+            user: String::new(),
+        }
     }
 
     fn dialect(&self) -> &(dyn TargetDialect + Sync) {

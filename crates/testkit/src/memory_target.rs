@@ -221,7 +221,12 @@ impl Merge for MemoryMerge {
 #[async_trait]
 impl Target for MemoryTarget {
     fn address(&self) -> TargetAddress {
-        TargetAddress { system: "memory".into(), place: "here".into(), user: String::new() }
+        TargetAddress {
+            system: "memory".into(),
+            host: String::new(),
+            database: "here".into(),
+            user: String::new(),
+        }
     }
 
     fn dialect(&self) -> &(dyn TargetDialect + Sync) {

@@ -66,6 +66,7 @@ pub fn berths_source_table() -> SourceTable {
         bytes: None,
         refused: None,
         written_by: None,
+        written_from: None,
         note: None,
     }
 }

@@ -7,6 +7,7 @@ mod demo;
 mod init;
 mod plan;
 mod preview;
+mod rejects;
 mod resnapshot;
 mod row;
 mod run;
@@ -36,6 +37,7 @@ pub async fn carry_out(args: Args) -> ExitCode {
         Command::Churn(which) => churn::churn(global, &which).await,
         Command::Demo(which) => demo::demo(global, &which).await,
         Command::Resnapshot(which) => resnapshot::resnapshot(global, &which).await,
+        Command::Rejects(which) => rejects::rejects(global, &which).await,
         Command::Teardown(which) => teardown::teardown(global, &which).await,
     })
 }

@@ -72,6 +72,39 @@ fn show(global: &Global, status: &PipelineStatus, problem_was_said: bool) {
     }
     render::out("");
     render::out(table.trim_fmt());
+    for t in &status.tables {
+        say_more(t);
+    }
+}
+
+/// What is not as it should be in a table: changes that are set aside, changes that were adjusted.
+fn say_more(table: &TableStatus) {
+    let changes = &table.changes;
+    if changes.rejected > 0 {
+        let waits = if changes.rejected == 1 {
+            "1 change is".into()
+        } else {
+            format!("{} changes are", render::number(changes.rejected))
+        };
+        render::out(format!("{}: {waits} set aside; `moorage rejects` shows what and why", table.table));
+    }
+    if changes.dropped > 0 {
+        render::out(format!("{}: {} set aside and given up", table.table, render::number(changes.dropped)));
+    }
+    let adjusted = &changes.adjusted;
+    let parts = [
+        (adjusted.updates_of_missing, "updates of missing rows became inserts"),
+        (adjusted.inserts_of_present, "inserts of present rows became updates"),
+        (adjusted.deletes_of_missing, "deletes of missing rows did nothing"),
+    ];
+    let parts: Vec<String> = parts
+        .iter()
+        .filter(|(n, _)| *n > 0)
+        .map(|(n, what)| format!("{} {what}", render::number(*n)))
+        .collect();
+    if !parts.is_empty() {
+        render::out(format!("{}: adjusted: {}", table.table, parts.join(", ")));
+    }
 }
 
 fn now(status: &PipelineStatus) -> String {

@@ -102,6 +102,74 @@ impl Quay {
     }
 }
 
+/// A project with one pipeline, whose name is the database's, from a PostgreSQL database to another.
+pub struct Mirror {
+    pub folder: Folder,
+    pub source: Session,
+    pub target: Session,
+}
+
+impl std::ops::Deref for Mirror {
+    type Target = Folder;
+    fn deref(&self) -> &Folder {
+        &self.folder
+    }
+}
+
+impl Mirror {
+    /// Two new databases on the shared server, `NAME` and `NAME_w`. Target tables are in the schema `mirror`.
+    pub fn new(name: &str, statements: &str) -> Self {
+        let server = PostgresServer::shared();
+        Self::between((server, ""), (server, ""), name, statements)
+    }
+
+    /// Two new databases, each on a server and made with these options.
+    pub fn between(
+        source: (&PostgresServer, &str),
+        target: (&PostgresServer, &str),
+        name: &str,
+        statements: &str,
+    ) -> Self {
+        let warehouse = format!("{name}_w");
+        for (server, options, database) in
+            [(source.0, source.1, name), (target.0, target.1, warehouse.as_str())]
+        {
+            server.session("postgres").run(&format!("CREATE DATABASE {database} {options}"));
+        }
+        let mirror = Self {
+            folder: Folder(tempfile::tempdir().unwrap()),
+            source: source.0.session(name),
+            target: target.0.session(&warehouse),
+        };
+        let text = format!(
+            "[sources.harbour]\nkind = \"postgres\"\nurl = \"{}\"\n\n[targets.warehouse]\nkind = \"postgres\"\nurl = \"{}\"\nschema = \"mirror\"\n\n\
+             [pipelines.{name}]\nsource = \"harbour\"\ntarget = \"warehouse\"\ninclude = [\"public.*\"]\ninto = \"{{table}}\"\nmerge_every = \"0s\"\n",
+            source.0.url(name),
+            target.0.url(&warehouse)
+        );
+        std::fs::write(mirror.path("moorage.toml"), text).unwrap();
+        mirror.source.run(statements);
+        mirror
+    }
+
+    /// Ends the test unless both sides hold the same rows of a table, value for value.
+    #[track_caller]
+    pub fn assert_same(&self, table: &str) {
+        let columns = columns(&self.source, table);
+        let expected = rows_of(&self.source, table, &columns);
+        let found = rows_of(&self.target, &format!("mirror.{table}"), &columns);
+        assert_eq!(found, expected, "{table}");
+    }
+
+    /// Catches up, and ends the test unless both sides agree in these tables, and Moorage says so too.
+    #[track_caller]
+    pub fn assert_follows(&self, tables: &[&str]) {
+        self.catch_up();
+        tables.iter().for_each(|table| self.assert_same(table));
+        self.moorage(&["verify"]).expect(0, &[]);
+    }
+}
+
 /// Every row of a table with the classes of its values, sorted.
 pub fn all_rows(db: &Connection, table: &str) -> Vec<String> {
     let mut query = db.prepare(&format!("SELECT * FROM {table}")).unwrap();
@@ -319,8 +387,12 @@ fn columns(session: &Session, table: &str) -> Vec<(String, String)> {
 }
 
 fn source_rows(session: &Session, table: &str) -> Vec<Vec<String>> {
-    session.run("SET TimeZone = 'UTC'; SET DateStyle = 'ISO'; SET IntervalStyle = 'iso_8601'; SET lc_monetary = 'C'; SET extra_float_digits = 3");
     let columns = columns(session, table);
+    rows_of(session, table, &columns)
+}
+
+fn rows_of(session: &Session, table: &str, columns: &[(String, String)]) -> Vec<Vec<String>> {
+    session.run("SET TimeZone = 'UTC'; SET DateStyle = 'ISO'; SET IntervalStyle = 'iso_8601'; SET lc_monetary = 'C'; SET extra_float_digits = 3");
     // The type's own output; a cast to text takes the blanks off a character(n), for example.
     let text = |c: &(String, String)| {
         let name = format!("\"{}\"", c.0.replace('"', "\"\""));

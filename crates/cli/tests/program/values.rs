@@ -1,6 +1,6 @@
 //! Every value arrives as it is, by snapshot and by stream.
 
-use crate::harness::Project;
+use crate::harness::{Mirror, Project};
 use rstest::rstest;
 
 /// Types with values at their edges. Each set of values is inserted once before and once after the copy.
@@ -46,8 +46,15 @@ use rstest::rstest;
     "point, b box, c tsvector, d tsquery, e pg_lsn, f txid_snapshot, g regclass, h jsonpath",
     "('(1.5,-0)', '(1,1),(0,0)', 'a:1 b:2', 'a & b', '16/B374D848', '10:20:10,14', 'pg_class', '$.a')"
 )]
-fn values_arrive_as_they_are(#[case] columns: &str, #[case] rows: &str) {
+fn values_arrive_as_they_are(
+    #[case] columns: &str,
+    #[case] rows: &str,
+    #[values(false, true)] in_postgres: bool,
+) {
     let digest = columns.bytes().fold(7u64, |h, b| h.wrapping_mul(31).wrapping_add(b.into()));
+    if in_postgres {
+        return values_arrive_in_postgres(&format!("valued_{digest:x}"), columns, rows);
+    }
     let project = Project::new(&format!("values_{digest:x}"));
     project.session.run("CREATE TYPE mood AS ENUM ('calm', 'rough'); CREATE DOMAIN positive AS int CHECK (VALUE > 0); CREATE TYPE pair AS (a int, b text)");
     project
@@ -64,6 +71,27 @@ fn values_arrive_as_they_are(#[case] columns: &str, #[case] rows: &str) {
     project.session.run("UPDATE v SET id = DEFAULT WHERE id = 1");
     project.catch_up();
     project.assert_same("v", "v");
+}
+
+fn values_arrive_in_postgres(name: &str, columns: &str, rows: &str) {
+    let mirror = Mirror::new(
+        name,
+        &format!(
+            "CREATE TYPE mood AS ENUM ('calm', 'rough'); CREATE DOMAIN positive AS int CHECK (VALUE > 0); CREATE TYPE pair AS (a int, b text);
+             CREATE TABLE v (id int GENERATED ALWAYS AS IDENTITY PRIMARY KEY, a {columns})"
+        ),
+    );
+    let names: String = mirror
+        .source
+        .value("SELECT string_agg(quote_ident(attname), ', ' ORDER BY attnum) FROM pg_attribute WHERE attrelid = 'v'::regclass AND attnum > 1");
+    let insert = format!("INSERT INTO v ({names}) VALUES {rows}");
+    mirror.source.run(&insert);
+    mirror.assert_follows(&["v"]);
+    mirror.source.run(&insert);
+    // A hundred rows more are copied in, not handed over as arrays.
+    mirror.source.run(&format!("DO $$ BEGIN FOR i IN 1..100 LOOP {insert}; END LOOP; END $$"));
+    mirror.source.run("UPDATE v SET id = DEFAULT WHERE id = 1");
+    mirror.assert_follows(&["v"]);
 }
 
 #[test]

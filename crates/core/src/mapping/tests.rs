@@ -35,6 +35,7 @@ fn source(identity: LogIdentity) -> SourceTable {
         bytes: None,
         refused: None,
         written_by: None,
+        written_from: None,
         note: None,
     }
 }

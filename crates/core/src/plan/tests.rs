@@ -42,6 +42,7 @@ fn table(name: &str, columns: &[&str], identity: LogIdentity) -> SourceTable {
         bytes: None,
         refused: None,
         written_by: None,
+        written_from: None,
         note: None,
     }
 }

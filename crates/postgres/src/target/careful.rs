@@ -9,7 +9,8 @@
 //! 4. those together once more as in 2, one after the other, without those that fail, until none does: so that
 //!    rows that only wait for each other are not taken for refused ones.
 //!
-//! Rows that are only to be removed go first, children before parents; where a foreign key forbids that, last.
+//! Rows that are only to be removed go first, children before parents; where a foreign key forbids that, or would
+//! change other rows, last. What is refused then is tried once more, because rows have come and gone meanwhile.
 
 use super::batch::{Into, Work, truncate};
 use super::form::References;
@@ -67,7 +68,7 @@ pub(crate) async fn apply(
     let mut last: Vec<Vec<Unit>> = Vec::with_capacity(tables.len());
     for table in tables.iter_mut().rev() {
         table.hold_back(held);
-        last.push(table.remove_first(session).await?);
+        last.push(table.remove_first(session, references).await?);
     }
     last.reverse();
     for table in &mut tables {
@@ -76,6 +77,9 @@ pub(crate) async fn apply(
     }
     for (table, units) in tables.iter_mut().zip(last).rev() {
         table.settle(session, units, references).await?;
+    }
+    for table in &mut tables {
+        table.once_more(session, references).await?;
     }
     let mut outcome = Outcome::default();
     for (part, mut table) in tables.into_iter().enumerate() {
@@ -154,7 +158,7 @@ impl<'a> Table<'a> {
     }
 
     /// Removes rows that are not written again; gives the units for which that has to wait.
-    async fn remove_first(&mut self, session: &Session) -> Result<Vec<Unit>> {
+    async fn remove_first(&mut self, session: &Session, references: &References) -> Result<Vec<Unit>> {
         let ends_gone = |unit: &Unit| {
             let last = unit.changes.last().and_then(|(b, at)| self.part.blocks[*b].changes().nth(*at));
             last.is_some_and(|change| change.kind == ChangeKind::Delete)
@@ -162,6 +166,9 @@ impl<'a> Table<'a> {
         let (gone, rest): (Vec<Unit>, Vec<Unit>) =
             std::mem::take(&mut self.units.units).into_iter().partition(ends_gone);
         self.units.units = rest;
+        if references.acts(self.part.into.form.id) {
+            return Ok(gone);
+        }
         let all: Vec<&Unit> = gone.iter().collect();
         match self.attempt(session, &all, How::InPlace).await? {
             Ok(()) => Ok(Vec::new()),
@@ -259,6 +266,17 @@ impl<'a> Table<'a> {
         }
         self.refused.extend(refused.into_iter().map(|(unit, refusal)| (unit.clone(), refusal)));
         Ok(())
+    }
+
+    /// What was refused because of rows that have come, or gone, since.
+    async fn once_more(&mut self, session: &Session, references: &References) -> Result<()> {
+        let (waiting, refused): (Vec<_>, Vec<_>) =
+            std::mem::take(&mut self.refused).into_iter().partition(|(_, refusal)| refusal.code == WAITS);
+        self.refused = waiting;
+        if refused.is_empty() {
+            return Ok(());
+        }
+        self.settle(session, refused.into_iter().map(|(unit, _)| unit).collect(), references).await
     }
 
     /// Applies those of some refused units that can be applied together; gives the others.

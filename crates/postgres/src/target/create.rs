@@ -4,6 +4,7 @@ use super::again;
 use super::dialect::{parts, relation};
 use super::form::{Form, Found, find};
 use super::meta;
+use crate::catalog::{WRITTEN, WRITTEN_END};
 use crate::connect::Session;
 use moorage_adapter::{AdapterError, ExistingTable, LoadedTable, Result, Step, Surveyed, TableState};
 use moorage_core::pattern::quoted_part;
@@ -250,8 +251,7 @@ async fn make(session: &Session, pipeline: &str, plan: &TablePlan) -> Result<()>
         }
         Some(ddl) => run_statements(session, plan, ddl).await?,
     }
-    let comment =
-        format!("Pipeline {pipeline} of Moorage writes this table; its rows are those of {}", plan.table());
+    let comment = format!("{WRITTEN}{pipeline}{WRITTEN_END}, from {}", plan.table());
     let sql = format!("COMMENT ON TABLE {} IS {}", relation(&plan.target), quote_literal(&comment));
     session.run(&format!("making table {}", plan.target), &sql).await
 }

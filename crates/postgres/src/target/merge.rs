@@ -124,7 +124,7 @@ impl PostgresMerge {
         session.run("opening a part of a batch", mark).await?;
         let parts = self.parts(writer, blocks);
         let touches_held = parts.iter().any(|p| self.held.of(&p.into.plan.target).is_some());
-        let fast = if touches_held { None } else { Some(fast(session, &parts).await) };
+        let fast = if touches_held { None } else { Some(fast(session, &parts, &writer.references).await) };
         let counted = match fast {
             Some(Ok(counted)) => counted,
             Some(Err(Trouble::Failed(error))) => return Err(error),
@@ -165,10 +165,12 @@ impl PostgresMerge {
     }
 }
 
-/// All changes by whole sets of rows: removed ones with children first, written ones with parents first.
+/// All changes by whole sets of rows: removed ones with children first, written ones with parents first. Where
+/// deleting a row changes others, that comes last: those may have found another parent by then.
 async fn fast(
     session: &Session,
     parts: &[Part<'_>],
+    references: &References,
 ) -> std::result::Result<BTreeMap<String, TableCounters>, Trouble> {
     let mut works = Vec::with_capacity(parts.len());
     for part in parts {
@@ -181,12 +183,18 @@ async fn fast(
             counted.entry(work.into.plan.target.clone()).or_default().adjusted += adjusted;
         }
     };
+    let acts = |work: &Work<'_>| references.acts(work.into.form.id);
     for work in works.iter().rev() {
         work.truncate().await?;
-        adjust(work, work.delete(false).await?);
+        if !acts(work) {
+            adjust(work, work.delete(false).await?);
+        }
     }
     for work in &works {
         adjust(work, work.write().await?);
+    }
+    for work in works.iter().rev().filter(|w| acts(w)) {
+        adjust(work, work.delete(false).await?);
     }
     check_deferred(session).await?;
     Ok(counted)

@@ -226,7 +226,8 @@ impl Target for PostgresTarget {
     fn address(&self) -> TargetAddress {
         TargetAddress {
             system: "PostgreSQL".into(),
-            place: format!("{} database {}", self.address.host_text(), self.address.database),
+            host: self.address.host_text(),
+            database: self.address.database.clone(),
             user: self.address.user.clone(),
         }
     }

@@ -104,6 +104,7 @@ fn table(db: &Connection, name: String, kind: &str, without_rowid: bool, known: 
         bytes,
         refused,
         written_by: None,
+        written_from: None,
         note: None,
     })
 }
