@@ -12,6 +12,7 @@ use postgres_protocol::authentication::sasl::{ChannelBinding, SCRAM_SHA_256, Scr
 use postgres_protocol::message::backend::{Header, Message};
 use postgres_protocol::message::frontend;
 use secrecy::ExposeSecret;
+use std::time::{Duration, Instant};
 use tokio::io::{AsyncReadExt, AsyncWriteExt, ReadHalf, WriteHalf};
 use tokio::time::timeout;
 
@@ -37,11 +38,22 @@ pub(crate) enum StreamMessage {
 }
 
 /// The reading end.
+///
+/// The server sends every change in a packet of its own. Reading each as it comes would wake this process and
+/// the server's for each of them; so once the stream runs, the thread sleeps for a moment between two reads, and
+/// finds many messages at once. A thread that reads must therefore have nothing else to do.
 pub(crate) struct ReplicationReader {
     socket: ReadHalf<Box<dyn Socket>>,
     buffer: BytesMut,
     address: String,
+    /// When something was last read, and how much; none before the stream runs.
+    last_read: Option<(Instant, usize)>,
 }
+
+/// How long packets gather. A quiet stream is read at once.
+const GATHER_PACKETS: Duration = Duration::from_micros(500);
+/// After a read of so many bytes more are there already.
+const MANY_BYTES: usize = 32 << 10;
 
 /// The writing end.
 pub(crate) struct ReplicationWriter {
@@ -58,8 +70,12 @@ pub(crate) async fn connect(address: &PostgresAddress) -> Result<(ReplicationRea
     let socket = open_socket(address).await?;
     let (read, write) = tokio::io::split(socket);
     let text = address.text();
-    let mut reader =
-        ReplicationReader { socket: read, buffer: BytesMut::with_capacity(64 * 1024), address: text.clone() };
+    let mut reader = ReplicationReader {
+        socket: read,
+        buffer: BytesMut::with_capacity(64 * 1024),
+        address: text.clone(),
+        last_read: None,
+    };
     let mut writer = ReplicationWriter { socket: write, address: text };
     let log_in = timeout(address.connect_timeout, log_in(address, &mut reader, &mut writer)).await;
     log_in.unwrap_or_else(|_| {
@@ -218,9 +234,16 @@ impl ReplicationReader {
                 }
                 self.buffer.reserve(length - self.buffer.len());
             } else {
-                self.buffer.reserve(64 * 1024);
+                self.buffer.reserve(256 * 1024);
+            }
+            if let Some((at, bytes)) = self.last_read
+                && bytes < MANY_BYTES
+                && at.elapsed() < GATHER_PACKETS
+            {
+                std::thread::sleep(GATHER_PACKETS);
             }
             let read = self.socket.read_buf(&mut self.buffer).await.map_err(|e| lost(&self.address, e))?;
+            self.last_read = self.last_read.map(|_| (Instant::now(), read));
             if read == 0 {
                 return Err(lost(&self.address, "closed by the server"));
             }
@@ -254,6 +277,7 @@ impl ReplicationReader {
             if self.fill().await? == b'W' {
                 let length = Header::parse(&self.buffer).ok().flatten().map_or(0, |h| h.len() as usize + 1);
                 self.buffer.advance(length);
+                self.last_read = Some((Instant::now(), 0));
                 return Ok(());
             }
             match self.next().await? {

@@ -1,6 +1,8 @@
-//! The running stream: one task reads and assembles, another tells the server how far we have come.
+//! The running stream: one task reads and assembles, another tells the server how far we have come. Both have a
+//! thread of their own, so that decoding goes on while a batch is merged, and so that the reader may really pause:
+//! see [`ReplicationReader`](crate::replication::ReplicationReader).
 //!
-//! The second keeps the connection alive whatever the first is doing, also while the target is busy or
+//! The second task keeps the connection alive whatever the first is doing, also while the target is busy or
 //! down: it reports at a third of the server's own time limit, whether or not anything was read.
 
 use crate::address::PostgresAddress;
@@ -20,8 +22,7 @@ use moorage_core::sql::{quote_ident, quote_literal};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
-use tokio::sync::{Notify, mpsc, watch};
-use tokio::task::JoinHandle;
+use tokio::sync::{Notify, mpsc, oneshot, watch};
 
 /// A segment is handed on when it has this size, whatever the transaction.
 const SEGMENT_BYTES: usize = 512 << 10;
@@ -35,9 +36,23 @@ const REPORT_PAUSE: Duration = Duration::from_millis(200);
 struct PostgresStream {
     segments: mpsc::Receiver<Result<StreamedSegment>>,
     acknowledged: watch::Sender<u64>,
-    reader: JoinHandle<()>,
-    reporter: JoinHandle<()>,
+    /// Ends the stream in good order.
     stop: Arc<Notify>,
+    /// Ends it at once.
+    abort: Arc<Notify>,
+    /// Completes when the thread is done.
+    ended: oneshot::Receiver<()>,
+}
+
+/// What is said to the server to begin a stream.
+struct Begin {
+    address: PostgresAddress,
+    /// A slot to be copied first, under the name of the one below.
+    copy_of: Option<String>,
+    slot: String,
+    publication: String,
+    from: u64,
+    pause: Duration,
 }
 
 /// Opens a stream at a checkpoint.
@@ -59,10 +74,15 @@ pub(crate) async fn open(address: &PostgresAddress, start: StreamStart) -> Resul
         })?,
     };
     let assembler = Assembler::new(tables, checkpoint)?;
-    let (mut reader, mut writer) = connect(address).await?;
-    let capture = &start.capture;
-    start_replication(&mut reader, &mut writer, &capture.slot, &capture.publication, from).await?;
-    Ok(Box::new(PostgresStream::spawn(reader, writer, assembler, from, pause)))
+    let begin = Begin {
+        address: address.clone(),
+        copy_of: None,
+        slot: start.capture.slot.clone(),
+        publication: start.capture.publication.clone(),
+        from,
+        pause,
+    };
+    Ok(Box::new(PostgresStream::begin(begin, assembler).await?))
 }
 
 /// Follows changes beside a pipeline, through a temporary copy of its slot.
@@ -100,35 +120,42 @@ pub(crate) async fn tail(
     }
     // What the checkpoint says of the source is not asked here.
     let assembler = Assembler::following(streamed)?.leaving_out(move |commit_lsn, _| commit_lsn < begin);
-    let (mut reader, mut writer) = connect(address).await?;
-    let name = format!("moorage_tail_{}", session.pid());
-    let copy = format!(
-        "SELECT pg_copy_logical_replication_slot({}, {}, true)",
-        quote_literal(slot),
-        quote_literal(&name)
-    );
-    writer.query(&copy).await?;
-    reader.statement_ends(&format!("copying slot {slot}")).await?;
-    start_replication(&mut reader, &mut writer, &name, &capture.publication, begin).await?;
-    let stream = Box::new(PostgresStream::spawn(reader, writer, assembler, begin, pause));
+    let start = Begin {
+        address: address.clone(),
+        copy_of: Some(slot.clone()),
+        slot: format!("moorage_tail_{}", session.pid()),
+        publication: capture.publication.clone(),
+        from: begin,
+        pause,
+    };
+    let stream = Box::new(PostgresStream::begin(start, assembler).await?);
     Ok(Tail { stream, from: lsn::position(begin) })
 }
 
-async fn start_replication(
-    reader: &mut ReplicationReader,
-    writer: &mut ReplicationWriter,
-    slot: &str,
-    publication: &str,
-    from: u64,
-) -> Result<()> {
-    let publications = quote_literal(&quote_ident(publication));
-    let sql = format!(
-        "START_REPLICATION SLOT {} LOGICAL {} (proto_version '1', publication_names {publications}, messages 'true')",
-        quote_ident(slot),
-        lsn::text(from),
-    );
-    writer.query(&sql).await?;
-    reader.stream_begins(&format!("starting the stream of slot {slot}")).await
+impl Begin {
+    /// Connects and begins the stream.
+    async fn carry_out(&self) -> Result<(ReplicationReader, ReplicationWriter)> {
+        let (mut reader, mut writer) = connect(&self.address).await?;
+        let slot = &self.slot;
+        if let Some(other) = &self.copy_of {
+            let copy = format!(
+                "SELECT pg_copy_logical_replication_slot({}, {}, true)",
+                quote_literal(other),
+                quote_literal(slot)
+            );
+            writer.query(&copy).await?;
+            reader.statement_ends(&format!("copying slot {other}")).await?;
+        }
+        let publications = quote_literal(&quote_ident(&self.publication));
+        let sql = format!(
+            "START_REPLICATION SLOT {} LOGICAL {} (proto_version '1', publication_names {publications}, messages 'true')",
+            quote_ident(slot),
+            lsn::text(self.from),
+        );
+        writer.query(&sql).await?;
+        reader.stream_begins(&format!("starting the stream of slot {slot}")).await?;
+        Ok((reader, writer))
+    }
 }
 
 /// A third of the time after which the server gives up on a silent receiver; 10 s if it never does.
@@ -150,20 +177,49 @@ pub(crate) async fn streamed_columns(session: &Session, table: u64) -> Result<Ve
 }
 
 impl PostgresStream {
-    fn spawn(
-        reader: ReplicationReader,
-        writer: ReplicationWriter,
-        assembler: Assembler,
-        from: u64,
-        pause: Duration,
-    ) -> Self {
+    async fn begin(begin: Begin, assembler: Assembler) -> Result<Self> {
         let (sender, segments) = segment_channel(QUEUE_BYTES);
-        let (acknowledged, watched) = watch::channel(from);
-        let received = Arc::new(AtomicU64::new(from));
-        let (asked, stop) = (Arc::new(Notify::new()), Arc::new(Notify::new()));
-        let reader = tokio::spawn(read(reader, assembler, sender, received.clone(), asked.clone()));
-        let reporter = tokio::spawn(report(writer, watched, received, asked, stop.clone(), pause));
-        Self { segments, acknowledged, reader, reporter, stop }
+        let (acknowledged, watched) = watch::channel(begin.from);
+        let (stop, abort) = (Arc::new(Notify::new()), Arc::new(Notify::new()));
+        let (began, has_begun) = oneshot::channel();
+        let (end, ended) = oneshot::channel();
+        let stream = Self { segments, acknowledged, stop: stop.clone(), abort: abort.clone(), ended };
+        let failed = |e: std::io::Error| AdapterError::Io {
+            what: "starting the thread of the replication stream".into(),
+            reason: e.to_string(),
+        };
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(failed)?;
+        let follow = async move {
+            let (reader, writer) = match begin.carry_out().await {
+                Ok(both) => both,
+                Err(error) => {
+                    // Whoever asked may have given up.
+                    let _ = began.send(Err(error));
+                    return;
+                }
+            };
+            if began.send(Ok(())).is_err() {
+                return;
+            }
+            let (received, asked) = (Arc::new(AtomicU64::new(begin.from)), Arc::new(Notify::new()));
+            let reading = tokio::spawn(read(reader, assembler, sender, received.clone(), asked.clone()));
+            tokio::select! {
+                () = abort.notified() => {}
+                () = report(writer, watched, received, asked, stop, begin.pause) => {}
+            }
+            reading.abort();
+        };
+        let thread = std::thread::Builder::new().name("moorage-stream".into());
+        let run = move || {
+            runtime.block_on(follow);
+            drop(runtime);
+            let _ = end.send(());
+        };
+        thread.spawn(run).map_err(failed)?;
+        let ended =
+            || AdapterError::Lost { address: "the replication stream".into(), reason: "it ended".into() };
+        has_begun.await.unwrap_or_else(|_| Err(ended()))?;
+        Ok(stream)
     }
 }
 
@@ -190,14 +246,13 @@ impl ChangeStream for PostgresStream {
     async fn close(mut self: Box<Self>) {
         self.stop.notify_one();
         // The server may be gone already; it keeps what was not acknowledged.
-        let _ = tokio::time::timeout(Duration::from_secs(1), &mut self.reporter).await;
+        let _ = tokio::time::timeout(Duration::from_secs(1), &mut self.ended).await;
     }
 }
 
 impl Drop for PostgresStream {
     fn drop(&mut self) {
-        self.reader.abort();
-        self.reporter.abort();
+        self.abort.notify_one();
     }
 }
 

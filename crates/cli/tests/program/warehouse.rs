@@ -160,7 +160,7 @@ fn the_source_may_be_the_target_and_pipelines_may_chain_but_not_in_a_ring() {
     for _ in 0..2 {
         for pipeline in ["wh_chain", "onwards"] {
             mirror.moorage(&["run", pipeline, "--until", "caught-up"]).expect(0, &["caught up"]);
-            mirror.moorage(&["verify", "--pipeline", pipeline]).expect(0, &[]);
+            mirror.moorage(&["verify", pipeline]).expect(0, &[]);
         }
     }
     mirror.assert_same("berths");
