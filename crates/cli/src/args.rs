@@ -311,9 +311,12 @@ pub struct InitArgs {
     /// Tables that are not; may be given several times
     #[arg(long, value_name = "PATTERN")]
     pub exclude: Vec<String>,
-    /// The target's SQLite file
-    #[arg(long, value_name = "FILE")]
+    /// Where rows go: a SQLite file, or postgres://user@host:port/database
+    #[arg(long, value_name = "FILE|ADDRESS")]
     pub target: Option<String>,
+    /// The environment variable with the target's password
+    #[arg(long, value_name = "NAME")]
+    pub target_password_env: Option<String>,
     /// How target tables are named, such as {schema}_{table}
     #[arg(long, value_name = "NAMING")]
     pub into: Option<String>,

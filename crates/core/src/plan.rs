@@ -41,6 +41,8 @@ pub struct SourceColumn {
     pub refused: Option<String>,
     /// Whether the log may leave out its value where that is large and did not change.
     pub may_be_left_out: bool,
+    /// What people wrote about it in the source.
+    pub comment: Option<String>,
 }
 
 /// What a source's table is.
@@ -109,6 +111,8 @@ pub struct SourceTable {
     pub written_from: Option<String>,
     /// Worth knowing: a partition, for example.
     pub note: Option<String>,
+    /// What people wrote about it in the source.
+    pub comment: Option<String>,
 }
 
 /// One text for a table of one database of one system, to know it again.
@@ -183,6 +187,9 @@ pub struct PlannedColumn {
     /// What a conversion loses, if the project file asked for one that may.
     #[serde(default)]
     pub loses: Option<String>,
+    /// What people wrote about it in the source.
+    #[serde(default)]
+    pub comment: Option<String>,
 }
 
 /// A table that will be carried. `columns`, the outputs of `mapping` and the columns of `mapped` correspond one
@@ -215,6 +222,9 @@ pub struct TablePlan {
     /// What becomes of a change whose row the target holds otherwise.
     #[serde(default)]
     pub mismatch: Mismatch,
+    /// What people wrote about the table in the source.
+    #[serde(default)]
+    pub comment: Option<String>,
     /// The structure this plan was made from.
     pub fingerprint: String,
 }
@@ -248,6 +258,8 @@ impl TablePlan {
             ddl: None,
             on_reject: OnReject::default(),
             mismatch: Mismatch::default(),
+            comment: None,
+            columns: plan.columns.iter().map(|c| PlannedColumn { comment: None, ..c.clone() }).collect(),
             ..plan.clone()
         };
         bare(self) == bare(other)
@@ -294,8 +306,12 @@ impl TablePlan {
         let schema =
             Arc::new(TableSchema { table: table.name.clone(), columns, identity: RowIdentity::WholeRow });
         let declared = Declared { sql: String::new(), note: None };
-        let column =
-            |c: &Column| PlannedColumn { name: c.name.clone(), declared: declared.clone(), loses: None };
+        let column = |c: &Column| PlannedColumn {
+            name: c.name.clone(),
+            declared: declared.clone(),
+            loses: None,
+            comment: None,
+        };
         Self {
             mapped: schema.clone(),
             mapping: Mapping::plain(schema.columns.len()),
@@ -307,6 +323,7 @@ impl TablePlan {
             ddl: None,
             on_reject: OnReject::default(),
             mismatch: Mismatch::default(),
+            comment: None,
             fingerprint: table.fingerprint(),
             schema,
         }
@@ -367,6 +384,11 @@ fn plan_table(
             name: c.name.clone(),
             declared: dialect.declare(c, key.contains(&i)),
             loses,
+            comment: table
+                .columns
+                .iter()
+                .find(|s| s.column.name == mapped.origins[i])
+                .and_then(|s| s.comment.clone()),
         })
         .collect();
     let mut seen = HashMap::new();
@@ -413,6 +435,7 @@ fn plan_table(
         ddl: None,
         on_reject: rule.on_reject,
         mismatch: rule.mismatch,
+        comment: table.comment.clone(),
         fingerprint: table.fingerprint(),
     };
     Mapper::new(&plan)?;

@@ -42,8 +42,10 @@ pub struct Answers {
     pub source: SourceAnswer,
     /// The target's name.
     pub target_name: String,
-    /// The target's SQLite file.
+    /// The target's SQLite file, or the address of a PostgreSQL database, without a password.
     pub target: String,
+    /// Where the target's password comes from.
+    pub target_password: Option<PasswordAnswer>,
     /// The pipeline's name.
     pub pipeline: String,
     /// Patterns of tables that are carried; all if there is none.
@@ -100,12 +102,7 @@ pub fn project_text(answers: &Answers) -> String {
         }
     }
     lines.push(String::new());
-    lines.push(
-        "# Where rows go. The first run makes the file; any program that reads SQLite can look at it.".into(),
-    );
-    lines.push(format!("[targets.{}]", key(&answers.target_name)));
-    lines.push("kind = \"sqlite\"".into());
-    lines.push(format!("path = {}", quoted(&answers.target)));
+    lines.extend(target_lines(answers));
     lines.push(String::new());
     lines.push("# What is carried, together and consistently.".into());
     lines.push(format!("[pipelines.{}]", key(&answers.pipeline)));
@@ -136,6 +133,26 @@ pub fn project_text(answers: &Answers) -> String {
     lines.join("\n") + "\n"
 }
 
+/// Whether a text is a server's address and no file.
+pub fn is_address(text: &str) -> bool {
+    text.starts_with("postgres://") || text.starts_with("postgresql://")
+}
+
+fn target_lines(answers: &Answers) -> Vec<String> {
+    let head = format!("[targets.{}]", key(&answers.target_name));
+    let (name, target) = (quoted(&answers.target), &answers.target_password);
+    if !is_address(&answers.target) {
+        let what =
+            "# Where rows go. The first run makes the file; any program that reads SQLite can look at it.";
+        return vec![what.into(), head, "kind = \"sqlite\"".into(), format!("path = {name}")];
+    }
+    let what = "# Where rows go. `schema` is that of tables for which `into` names none.";
+    let mut lines = vec![what.into(), head, "kind = \"postgres\"".into(), format!("url = {name}")];
+    lines.extend(target.as_ref().map(|password| format!("password = {}", password_text(password))));
+    lines.push("schema = \"public\"".into());
+    lines
+}
+
 fn password_text(password: &PasswordAnswer) -> String {
     match password {
         PasswordAnswer::Env(name) => format!("{{ env = {} }}", quoted(name)),
@@ -163,6 +180,7 @@ mod tests {
             },
             target_name: "warehouse".into(),
             target: "ware house.db".into(),
+            target_password: None,
             pipeline: "quay side".into(),
             include: vec!["public.*".into(), "\"odd.one\".x".into()],
             exclude: vec!["*_tmp".into()],
@@ -179,6 +197,13 @@ mod tests {
             ..answers
         };
         assert!(Project::parse("f", &project_text(&file)).is_ok());
+        let server = Answers {
+            target: "postgres://moorage@wh.example/quay".into(),
+            target_password: Some(PasswordAnswer::Env("WH".into())),
+            ..file
+        };
+        let project = Project::parse("f", &project_text(&server)).unwrap();
+        assert_eq!(project.targets["warehouse"].url.as_ref().unwrap().get_ref(), &server.target);
         assert_eq!(
             (plain_name("Harbour-DB.1").as_str(), plain_name("🛥").as_str()),
             ("harbour_db_1", "source")

@@ -21,6 +21,15 @@ const TOKEN_PREFIX: &str = "made by moorage, token ";
 pub(crate) const OPTIONS: &str =
     "WITH (publish = 'insert, update, delete, truncate', publish_via_partition_root = false)";
 
+/// Which system and database a session is in, whatever it is used for.
+pub(crate) async fn place(session: &Session) -> Result<SourceIdentity> {
+    let sql = "SELECT (SELECT system_identifier::text FROM pg_control_system()),
+                      (SELECT 'number ' || oid FROM pg_database WHERE datname = current_database())";
+    let row = session.one("reading the server's identity", sql, &[]).await?;
+    let (system, database) = (row.get(0), row.get(1));
+    Ok(SourceIdentity { kind: "postgres".into(), system, database, timeline: String::new() })
+}
+
 pub(crate) async fn identity(session: &Session) -> Result<SourceIdentity> {
     let sql = "SELECT (SELECT system_identifier::text FROM pg_control_system()),
                       (SELECT 'number ' || oid FROM pg_database WHERE datname = current_database()),

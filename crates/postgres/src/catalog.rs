@@ -40,7 +40,7 @@ resolved AS (
 SELECT a.attrelid, a.attname::text, a.attnotnull, a.attgenerated <> '', format_type(a.atttypid, a.atttypmod),
        coalesce(r.base, t.oid),
        CASE WHEN r.domain IS NOT NULL THEN coalesce(nullif(r.modifier, -1), t.typtypmod) ELSE a.atttypmod END,
-       a.attstorage <> 'p' AND c.relreplident <> 'f'
+       a.attstorage <> 'p' AND c.relreplident <> 'f', col_description(a.attrelid, a.attnum)
 FROM pg_attribute a
 JOIN pg_class c ON c.oid = a.attrelid AND c.relkind IN ('r', 'p', 'f', 'v', 'm')
 JOIN pg_namespace n ON n.oid = c.relnamespace AND n.nspname <> 'information_schema'
@@ -113,8 +113,12 @@ pub(crate) async fn discover(session: &Session, by: IdentityBy) -> Result<Vec<So
         let mut table = source_table(row, columns, &indexes, by);
         // Whoever may not read what pipelines remember still reads what they say of their tables.
         let comment: Option<String> = row.get(12);
-        let said = comment.as_deref().and_then(|c| c.strip_prefix(WRITTEN)?.split_once(WRITTEN_END));
+        let said = comment.as_deref().and_then(|c| {
+            let (_, said) = c.rsplit_once(WRITTEN)?;
+            said.split_once(WRITTEN_END)
+        });
         table.written_by = said.map(|(pipeline, _)| pipeline.to_string());
+        table.comment = comment.clone();
         if let Some((pipeline, from)) = written.get(&table.name.to_string()) {
             (table.written_by, table.written_from) = (Some(pipeline.clone()), Some(from.clone()));
         }
@@ -123,7 +127,8 @@ pub(crate) async fn discover(session: &Session, by: IdentityBy) -> Result<Vec<So
     Ok(tables.iter().map(table).collect())
 }
 
-/// What the comment on a table that a pipeline made begins with, and what stands behind the pipeline's name.
+/// What the comment on a table that a pipeline made says behind the source's own, and what stands behind the
+/// pipeline's name.
 pub(crate) const WRITTEN: &str = "Written by pipeline ";
 pub(crate) const WRITTEN_END: &str = " of Moorage";
 
@@ -152,7 +157,7 @@ fn source_column(row: &Row, by: IdentityBy) -> SourceColumn {
     let logical = logical(&CatalogType { id: row.get(5), modifier: row.get(6), name: &source_type });
     let column = Column { name: row.get(1), logical, source_type, nullable: !row.get::<_, bool>(2) };
     let may_be_left_out = by == IdentityBy::Log && row.get(7);
-    SourceColumn { column, generated: row.get(3), refused: None, may_be_left_out }
+    SourceColumn { column, generated: row.get(3), refused: None, may_be_left_out, comment: row.get(8) }
 }
 
 fn kind(row: &Row) -> TableKind {
@@ -219,6 +224,7 @@ fn source_table(row: &Row, columns: Vec<SourceColumn>, indexes: &[Index], by: Id
         bytes: (estimate >= 0.0).then_some(row.get::<_, i64>(6).max(0) as u64),
         written_by: None,
         written_from: None,
+        comment: None,
         note: row.get::<_, Option<String>>(10).map(|root| format!("partition of {root}")),
     }
 }

@@ -58,7 +58,13 @@ pub fn berths_source_table() -> SourceTable {
         id: 1,
         columns: columns()
             .into_iter()
-            .map(|column| SourceColumn { column, generated: false, refused: None, may_be_left_out: false })
+            .map(|column| SourceColumn {
+                column,
+                generated: false,
+                refused: None,
+                may_be_left_out: false,
+                comment: None,
+            })
             .collect(),
         identity: LogIdentity::Key(vec!["id".into()]),
         identity_word: "default",
@@ -67,6 +73,7 @@ pub fn berths_source_table() -> SourceTable {
         refused: None,
         written_by: None,
         written_from: None,
+        comment: None,
         note: None,
     }
 }

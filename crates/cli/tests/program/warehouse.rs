@@ -6,6 +6,7 @@ use rstest::rstest;
 
 const BUSINESS: &str = "
 CREATE TABLE berths (id int PRIMARY KEY, name text NOT NULL, length numeric(5,2), chart text);
+COMMENT ON TABLE berths IS 'where \\vessels lie'; COMMENT ON COLUMN berths.length IS 'metres, ''usable''';
 CREATE TABLE readings (berth int, at timestamptz, kwh numeric(8,3), PRIMARY KEY (berth, at));
 CREATE TABLE gate_log (at timestamptz, what text, extra jsonb); ALTER TABLE gate_log REPLICA IDENTITY FULL;
 CREATE TABLE \"Odd \"\"name.\" (\"select\" text PRIMARY KEY, \"a.b\" int);
@@ -35,6 +36,11 @@ const TABLES: [&str; 4] = ["berths", "readings", "gate_log", "\"Odd \"\"name.\""
 fn everything_that_happens_to_rows_arrives_also_through_crashes() {
     let mirror = Mirror::new("wh_traffic", BUSINESS);
     mirror.assert_follows(&TABLES);
+    let comments: String = mirror.target.value(
+        "SELECT concat_ws('|', obj_description('mirror.berths'::regclass, 'pg_class'), col_description('mirror.berths'::regclass, 3))",
+    );
+    let written = "Written by pipeline wh_traffic of Moorage, from public.berths";
+    assert_eq!(comments, format!("where \\vessels lie\n{written}|metres, 'usable'"));
     for round in 0..4 {
         mirror.source.run(
             TRAFFIC

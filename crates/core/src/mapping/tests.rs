@@ -19,6 +19,7 @@ fn source(identity: LogIdentity) -> SourceTable {
         generated: false,
         refused: None,
         may_be_left_out: false,
+        comment: None,
     };
     SourceTable {
         name: TableName::new("main", "stays"),
@@ -36,6 +37,7 @@ fn source(identity: LogIdentity) -> SourceTable {
         refused: None,
         written_by: None,
         written_from: None,
+        comment: None,
         note: None,
     }
 }

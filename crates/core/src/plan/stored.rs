@@ -22,6 +22,7 @@ pub(super) struct StoredPlan {
     on_reject: OnReject,
     #[serde(default)]
     mismatch: Mismatch,
+    comment: Option<String>,
     fingerprint: String,
 }
 
@@ -46,6 +47,7 @@ impl From<StoredPlan> for TablePlan {
             ddl: kept.ddl,
             on_reject: kept.on_reject,
             mismatch: kept.mismatch,
+            comment: kept.comment,
             fingerprint: kept.fingerprint,
         }
     }

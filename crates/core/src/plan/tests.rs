@@ -30,6 +30,7 @@ fn table(name: &str, columns: &[&str], identity: LogIdentity) -> SourceTable {
         generated: n.starts_with('='),
         refused: None,
         may_be_left_out: n.starts_with('~'),
+        comment: None,
     };
     SourceTable {
         name: TableName::new("public", name),
@@ -43,6 +44,7 @@ fn table(name: &str, columns: &[&str], identity: LogIdentity) -> SourceTable {
         refused: None,
         written_by: None,
         written_from: None,
+        comment: None,
         note: None,
     }
 }

@@ -69,8 +69,8 @@ pub(crate) async fn ready(session: &Session, plan: &TablePlan, id: u32) -> Resul
     Ok(form)
 }
 
-/// What hangs on a table that dropping it would take away, in words.
-pub(crate) async fn dependents(session: &Session, id: u32) -> Result<Vec<String>> {
+/// What hangs on a table that dropping it would take away, in words. Comments that came from the source do not.
+pub(crate) async fn dependents(session: &Session, plan: &TablePlan, id: u32) -> Result<Vec<String>> {
     let sql = "
 SELECT DISTINCT 'view ' || v.oid::regclass FROM pg_depend d JOIN pg_rewrite w ON w.oid = d.objid JOIN pg_class v ON v.oid = w.ev_class
  WHERE d.classid = 'pg_rewrite'::regclass AND d.refclassid = 'pg_class'::regclass AND d.refobjid = $1 AND v.oid <> $1
@@ -84,9 +84,10 @@ UNION ALL SELECT format('rights of %s', CASE WHEN x.grantee = 0 THEN 'PUBLIC' EL
 UNION ALL SELECT format('publication %s', p.pubname) FROM pg_publication_rel r JOIN pg_publication p ON p.oid = r.prpubid WHERE r.prrelid = $1
 UNION ALL SELECT format('policy %s', polname) FROM pg_policy WHERE polrelid = $1
 UNION ALL SELECT format('comment on column %s', a.attname) FROM pg_description s JOIN pg_attribute a ON a.attrelid = s.objoid AND a.attnum = s.objsubid
- WHERE s.classoid = 'pg_class'::regclass AND s.objoid = $1 AND s.objsubid > 0
+ WHERE s.classoid = 'pg_class'::regclass AND s.objoid = $1 AND s.objsubid > 0 AND s.description <> ALL ($2)
 UNION ALL SELECT format('owner %s', relowner::regrole) FROM pg_class WHERE oid = $1 AND relowner <> (SELECT oid FROM pg_roles WHERE rolname = current_user)";
-    let rows = session.rows("looking at what hangs on a table", sql, &[&id]).await?;
+    let ours: Vec<&str> = plan.columns.iter().filter_map(|c| c.comment.as_deref()).collect();
+    let rows = session.rows("looking at what hangs on a table", sql, &[&id, &ours]).await?;
     Ok(rows.iter().map(|r| r.get(0)).collect())
 }
 
@@ -163,7 +164,7 @@ async fn replace_rows(session: &Session, plan: &TablePlan, found: &Found) -> Res
 }
 
 async fn replace_table(session: &Session, plan: &TablePlan, found: &Found) -> Result<()> {
-    let hanging = dependents(session, found.id).await?;
+    let hanging = dependents(session, plan, found.id).await?;
     let doing = format!("replacing table {}", plan.target);
     if !hanging.is_empty() {
         let reason =

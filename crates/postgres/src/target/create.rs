@@ -110,7 +110,7 @@ async fn making(
         ))),
         Some((_, false)) => {
             if !found.is_as_planned(plan) && plan.ddl.is_none() {
-                let hanging = again::dependents(session, found.id).await?;
+                let hanging = again::dependents(session, plan, found.id).await?;
                 if !hanging.is_empty() {
                     return Err(refused(format!(
                         "its columns are not the planned ones any more, and it cannot be made anew because {} would be lost. Remove what hangs on it, or change the table by hand to ({})",
@@ -252,8 +252,22 @@ async fn make(session: &Session, pipeline: &str, plan: &TablePlan) -> Result<()>
         Some(ddl) => run_statements(session, plan, ddl).await?,
     }
     let comment = format!("{WRITTEN}{pipeline}{WRITTEN_END}, from {}", plan.table());
-    let sql = format!("COMMENT ON TABLE {} IS {}", relation(&plan.target), quote_literal(&comment));
+    let own = plan.comment.as_ref().map(|own| format!("{own}\n")).unwrap_or_default();
+    let table = relation(&plan.target);
+    let mut sql = format!("COMMENT ON TABLE {table} IS {}", escaped(&format!("{own}{comment}")));
+    for column in &plan.columns {
+        if let Some(comment) = &column.comment {
+            let name = quote_ident(&column.name);
+            sql.push_str(&format!("; COMMENT ON COLUMN {table}.{name} IS {}", escaped(comment)));
+        }
+    }
     session.run(&format!("making table {}", plan.target), &sql).await
+}
+
+/// A text that means the same whatever the setting of `standard_conforming_strings` is (PostgreSQL manual,
+/// section 4.1.2.2).
+fn escaped(text: &str) -> String {
+    format!("E{}", quote_literal(text).replace('\\', "\\\\"))
 }
 
 fn key_columns(plan: &TablePlan) -> Vec<usize> {

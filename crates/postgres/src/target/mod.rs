@@ -67,6 +67,9 @@ impl Default for TargetSettings {
     }
 }
 
+/// Building a key sorts all its values: with the server's usual 64 MiB that of five million rows goes over the disk.
+const BUILD_MEMORY: &str = "SELECT set_config('maintenance_work_mem', '256MB', false) WHERE pg_size_bytes(current_setting('maintenance_work_mem')) < 268435456";
+
 /// A load that ended but cannot take its table's place before tables that it refers to.
 struct Pending {
     plan: TablePlan,
@@ -233,7 +236,7 @@ impl Target for PostgresTarget {
     }
 
     async fn identity(&self) -> Result<Option<SourceIdentity>> {
-        Ok(Some(capture::identity(self.ask().await?.session()?).await?))
+        Ok(Some(capture::place(self.ask().await?.session()?).await?))
     }
 
     fn dialect(&self) -> &(dyn TargetDialect + Sync) {
@@ -347,7 +350,7 @@ impl Target for PostgresTarget {
             return self.replace_loaded(pipeline, plan, end).await;
         }
         let session = Session::open(&self.address).await?;
-        session.run("setting up a session", &self.limits()).await?;
+        session.run("setting up a session", &format!("{}; {BUILD_MEMORY}", self.limits())).await?;
         create::finish(&session, plan, &end).await
     }
 

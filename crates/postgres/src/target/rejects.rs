@@ -202,7 +202,7 @@ fn connected(all: &[Kept], with: &BTreeSet<i64>) -> BTreeSet<i64> {
     let mut found = with.clone();
     let mut keys: BTreeSet<(&str, &[u8])> = BTreeSet::new();
     loop {
-        let before = found.len();
+        let before = (found.len(), keys.len());
         for kept in all {
             let touches = kept.keys.iter().any(|k| keys.contains(&(kept.target.as_str(), k.as_slice())));
             if found.contains(&kept.id) || touches {
@@ -210,7 +210,7 @@ fn connected(all: &[Kept], with: &BTreeSet<i64>) -> BTreeSet<i64> {
                 keys.extend(kept.keys.iter().map(|k| (kept.target.as_str(), k.as_slice())));
             }
         }
-        if found.len() == before {
+        if (found.len(), keys.len()) == before {
             return found;
         }
     }

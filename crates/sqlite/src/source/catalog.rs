@@ -105,6 +105,7 @@ fn table(db: &Connection, name: String, kind: &str, without_rowid: bool, known: 
         refused,
         written_by: None,
         written_from: None,
+        comment: None,
         note: None,
     })
 }
@@ -146,7 +147,13 @@ fn structures(db: &Connection) -> Sql<HashMap<String, Structure>> {
                 .to_string()
         });
         let column = Column { name, logical: logical(&declared), source_type: declared, nullable: !not_null };
-        columns.push(SourceColumn { column, generated: hidden >= 2, refused, may_be_left_out: false });
+        columns.push(SourceColumn {
+            column,
+            generated: hidden >= 2,
+            refused,
+            may_be_left_out: false,
+            comment: None,
+        });
     }
     Ok(all.into_iter().map(|(name, (columns, key))| (name, (columns, usable_key(key)))).collect())
 }

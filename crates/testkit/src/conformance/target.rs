@@ -28,6 +28,7 @@ fn plan(target: &dyn Target, name: &str, identity: RowIdentity) -> TablePlan {
         name: c.name.clone(),
         declared: target.dialect().declare(c, false),
         loses: None,
+        comment: None,
     });
     TablePlan {
         columns: columns.collect(),
@@ -41,6 +42,7 @@ fn plan(target: &dyn Target, name: &str, identity: RowIdentity) -> TablePlan {
         ddl: None,
         on_reject: Default::default(),
         mismatch: Default::default(),
+        comment: None,
         fingerprint: String::new(),
     }
 }

@@ -1,6 +1,6 @@
 //! The questions that `init` asks on a terminal.
 
-use super::{open, try_source};
+use super::{open, target_of, try_source};
 use crate::args::{Global, InitArgs};
 use crate::exit::Failure;
 use crate::render;
@@ -49,8 +49,9 @@ pub(super) async fn ask(global: &Global, args: &InitArgs) -> Result<Answers, Fai
     let include = if args.include.is_empty() { pick(&found)? } else { args.include.clone() };
     let target = match &args.target {
         Some(target) => target.clone(),
-        None => text("Which SQLite file do rows go to?", "warehouse.db")?,
+        None => text("Where do rows go: which SQLite file, or postgres://…?", "warehouse.db")?,
     };
+    let (target, target_password) = target_of(&target, args);
     let into = match &args.into {
         Some(into) => into.clone(),
         None => naming(&found, &include)?,
@@ -59,7 +60,7 @@ pub(super) async fn ask(global: &Global, args: &InitArgs) -> Result<Answers, Fai
         Some(pipeline) => pipeline.clone(),
         None => text("What is the pipeline called?", &answers.source_name)?,
     };
-    Ok(Answers { include, exclude: args.exclude.clone(), target, into, pipeline, ..answers })
+    Ok(Answers { include, exclude: args.exclude.clone(), target, target_password, into, pipeline, ..answers })
 }
 
 /// Asks until a connection works, or the asker wants to go on without.
@@ -80,6 +81,7 @@ async fn source(global: &Global) -> Result<(Answers, Vec<SourceTable>), Failure>
             source,
             target_name: "warehouse".into(),
             target: "warehouse.db".into(),
+            target_password: None,
             include: Vec::new(),
             exclude: Vec::new(),
             into: "{schema}_{table}".into(),

@@ -114,12 +114,14 @@ async fn from_options(global: &Global, args: &InitArgs, kind: Kind) -> Result<An
         }
     };
     let source_name = plain_name(&name);
+    let (target, target_password) = target_of(args.target.as_deref().unwrap_or("warehouse.db"), args);
     let answers = Answers {
         pipeline: args.pipeline.clone().unwrap_or_else(|| source_name.clone()),
         source_name,
         source,
         target_name: "warehouse".into(),
-        target: args.target.clone().unwrap_or_else(|| "warehouse.db".into()),
+        target,
+        target_password,
         include: args.include.clone(),
         exclude: args.exclude.clone(),
         into: args.into.clone().unwrap_or_else(|| "{schema}_{table}".into()),
@@ -129,6 +131,19 @@ async fn from_options(global: &Global, args: &InitArgs, kind: Kind) -> Result<An
         try_source(source.as_ref()).await?;
     }
     Ok(answers)
+}
+
+/// Where rows go, and where the password for it comes from.
+fn target_of(target: &str, args: &InitArgs) -> (String, Option<PasswordAnswer>) {
+    let mut reference = args.target_password_env.clone();
+    let (target, password) = without_password(target);
+    if password.is_some() {
+        let variable = reference.get_or_insert_with(|| "WAREHOUSE_PASSWORD".into());
+        render::note(format!(
+            "the password in the target's address is not written: set the environment variable {variable} to it"
+        ));
+    }
+    (target, reference.map(PasswordAnswer::Env))
 }
 
 fn kind_word(kind: Kind) -> &'static str {
