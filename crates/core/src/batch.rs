@@ -93,7 +93,7 @@ impl Batcher {
 
     /// What to do at `now`. With `flush`, a whole batch is closed whatever its age.
     pub fn next(&self, now: Instant, flush: bool) -> Action {
-        let full = self.bytes >= self.limits.bytes || self.rows >= self.limits.rows;
+        let full = self.is_full();
         match (self.in_transaction, &self.last, self.since) {
             (true, ..) if full => Action::WritePart,
             (true, ..) | (_, None, _) | (.., None) => Action::Wait,
@@ -103,6 +103,11 @@ impl Batcher {
                 if now >= due { Action::Commit } else { Action::WaitUntil(due) }
             }
         }
+    }
+
+    /// Whether the batch has reached its limits. Until then, what is there already may still join it.
+    pub fn is_full(&self) -> bool {
+        self.bytes >= self.limits.bytes || self.rows >= self.limits.rows
     }
 
     /// Whether a source transaction has begun of which not all has arrived.

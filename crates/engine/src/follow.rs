@@ -12,6 +12,7 @@ use crate::prepare::Following;
 use crate::reread::Rereading;
 use crate::run::{Context, Outcome};
 use chrono::{DateTime, Utc};
+use futures_util::FutureExt;
 use moorage_adapter::{
     AdapterError, CapturePlan, ChangeStream, Event, Head, Merge, Source, StreamStart, StreamedSegment,
     TableProgress,
@@ -132,6 +133,14 @@ impl Follower<'_> {
             let flush = self.stopping.is_some() || self.note_arrived;
             let due = match self.batcher.next(Instant::now(), flush) {
                 Action::Commit => {
+                    // What waits already goes along: otherwise a source that is quicker than one commit after
+                    // the other would get ever further ahead.
+                    if !self.batcher.is_full()
+                        && let Some(segment) = stream.next().now_or_never()
+                    {
+                        self.take(segment?).await?;
+                        continue;
+                    }
                     self.commit(stream).await?;
                     continue;
                 }

@@ -41,7 +41,6 @@ const SLOT_PATIENCE: Duration = Duration::from_secs(5);
 pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
     let pipeline = &context.pipeline;
     let found = pipeline.source.discover().await?;
-    context.reached.store(true, Ordering::Relaxed);
     let planned = plan_pipeline(pipeline, &found)?;
     let unmatched = Picker::new(&pipeline.config).unmatched(&found);
     for refused in &planned.refused {
@@ -50,6 +49,8 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
     refuse_loops(context, &planned, &found).await?;
     let checkpoint = pipeline.target.checkpoint(&pipeline.name).await?;
     let stored = pipeline.target.tables(&pipeline.name).await?;
+    // From here on a lost connection is tried again; one that was never made is not.
+    context.reached.store(true, Ordering::Relaxed);
     if context.options.snapshot_only {
         refuse_patterns(&unmatched)?;
         return copy(context, checkpoint, &planned).await;

@@ -61,7 +61,7 @@ pub(crate) struct Context {
     pub(crate) began: Instant,
     pub(crate) state: Arc<StateStore>,
     stop: StopSignal,
-    /// Whether the source was reached at all: only then is a lost connection tried again.
+    /// Whether both ends were reached at all: only then is a lost connection tried again.
     pub(crate) reached: AtomicBool,
 }
 

@@ -34,10 +34,13 @@ fn the_same_seed_gives_the_same_data() {
         let quay = Quay::new("");
         quay.moorage(&["demo", "quay", "--rows", "1000", "--seconds", "2", "--seed", seed]).expect(0, &[]);
         let db = Connection::open(quay.path("quay/harbour.db")).unwrap();
-        // What the marina opened with: vessels are only added to and renamed.
+        // What the marina opened with, but for what its business changes of it, which depends on the time it had.
         all_rows(&db, "berths")
             .into_iter()
-            .chain(all_rows(&db, "meter_readings WHERE read_at < '2026-06-02'"))
+            .chain(all_rows(
+                &db,
+                "(SELECT berth_id, read_at FROM meter_readings WHERE read_at < '2026-06-02')",
+            ))
             .collect::<Vec<_>>()
     };
     let first = fill("3");

@@ -20,6 +20,10 @@ fn values_swapped_between_rows_under_a_unique_index_are_applied() {
     mirror.source.run("BEGIN; UPDATE berths SET name = 'x' WHERE id = 1; UPDATE berths SET name = 'berth 1' WHERE id = 2; UPDATE berths SET name = 'berth 2' WHERE id = 1;
         DELETE FROM berths WHERE id = 3; INSERT INTO berths VALUES (1003, 'berth 3', 0); COMMIT");
     mirror.assert_follows(&["berths"]);
+    // Reading the table again meets the same.
+    mirror.moorage(&["resnapshot", "public.berths"]).expect(0, &[]);
+    mirror.source.run("BEGIN; UPDATE berths SET name = 'x' WHERE id = 4; UPDATE berths SET name = 'berth 4' WHERE id = 5; UPDATE berths SET name = 'berth 5' WHERE id = 4; COMMIT");
+    mirror.assert_follows(&["berths"]);
 }
 
 #[test]
@@ -155,7 +159,14 @@ fn a_target_that_is_not_what_changes_assume_is_told_or_adjusted(#[case] name: &s
     } else {
         mirror.moorage(&["rejects"]).expect(
             0,
-            &["id = 1", "id = 2", "id = 900", "the target does not hold the row", "duplicate key value"],
+            &[
+                "id = 1",
+                "id = 2",
+                "id = 900",
+                "the row to be updated is not in the target",
+                "the row to be deleted is not in the target",
+                "duplicate key value",
+            ],
         );
         assert_eq!(mirror.target.value::<i64>("SELECT count(*) FROM moorage_state.rejects"), 3);
         assert_eq!(

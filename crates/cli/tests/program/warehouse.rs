@@ -62,6 +62,28 @@ fn everything_that_happens_to_rows_arrives_also_through_crashes() {
 }
 
 #[test]
+fn no_merge_reads_a_whole_table_whatever_the_size_of_its_batch() {
+    let mirror = Mirror::new("wh_probes", "CREATE TABLE berths (id int, side text, chart text, PRIMARY KEY (id, side)); ALTER TABLE berths ALTER chart SET STORAGE EXTERNAL;
+        CREATE TABLE gate_log (at int, what text); ALTER TABLE gate_log REPLICA IDENTITY FULL;
+        INSERT INTO berths SELECT i, 'port', CASE WHEN i % 100 = 0 THEN repeat('x', 3000) END FROM generate_series(1, 20000) i; INSERT INTO gate_log SELECT i, 'in' FROM generate_series(1, 20000) i");
+    mirror.assert_follows(&["berths", "gate_log"]);
+    let scans = "SELECT pg_stat_clear_snapshot()::text || coalesce(sum(seq_scan), 0) FROM pg_stat_user_tables WHERE schemaname = 'mirror'";
+    let before: String = mirror.target.value(scans);
+    for from in ["id = 7", "id BETWEEN 100 AND 900", "id < 15000"] {
+        let at = from.replace("id", "at");
+        mirror.source.run(&format!("BEGIN; UPDATE berths SET chart = chart || '!' WHERE {from}; UPDATE berths SET side = side || '.' WHERE {from} AND id % 2 = 0; DELETE FROM berths WHERE {from} AND id % 5 = 0;
+            INSERT INTO berths SELECT DISTINCT id, 'bow {from}', NULL FROM berths WHERE {from}; UPDATE gate_log SET what = 'out' WHERE {at}; DELETE FROM gate_log WHERE {at} AND at % 3 = 0; COMMIT"));
+        mirror.catch_up();
+    }
+    let counted = "SELECT pg_stat_clear_snapshot()::text || coalesce(sum(n_tup_del), 0) FROM pg_stat_user_tables WHERE relname = 'gate_log'";
+    wait_until("the statistics are there", || {
+        mirror.target.value::<String>(counted).parse::<i64>().unwrap() > 5000
+    });
+    assert_eq!(mirror.target.value::<String>(scans), before);
+    mirror.assert_follows(&["berths", "gate_log"]);
+}
+
+#[test]
 fn a_table_of_others_is_taken_over_with_what_it_has_more() {
     let mirror = Mirror::new(
         "wh_adopt",
@@ -93,7 +115,7 @@ fn a_table_of_others_is_taken_over_with_what_it_has_more() {
 }
 
 /// What people hang on a target table.
-const HUNG: &str = "CREATE ROLE reader_NAME; GRANT SELECT ON mirror.berths TO reader_NAME;
+const HUNG: &str = "CREATE ROLE reader_NAME; GRANT SELECT ON mirror.berths TO reader_NAME; ALTER TABLE mirror.readings OWNER TO reader_NAME;
 CREATE VIEW long_berths AS SELECT id FROM mirror.berths WHERE length > 20;
 CREATE INDEX by_name ON mirror.berths (name); COMMENT ON COLUMN mirror.berths.name IS 'painted on the pier';
 CREATE TABLE signs (berth int REFERENCES mirror.berths, words text); INSERT INTO signs VALUES (5, 'mind the step')";
@@ -105,7 +127,7 @@ fn what_people_hang_on_a_table_survives_reading_it_again(#[case] name: &str, #[c
     let mirror = Mirror::new(name, BUSINESS);
     mirror.catch_up();
     mirror.target.run(&HUNG.replace("NAME", name));
-    let hung = "SELECT concat_ws(' ', (SELECT count(*) FROM long_berths), has_table_privilege('reader_NAME', 'mirror.berths', 'SELECT'),
+    let hung = "SELECT concat_ws(' ', (SELECT count(*) FROM long_berths), (SELECT relowner::regrole FROM pg_class WHERE oid = 'mirror.readings'::regclass), has_table_privilege('reader_NAME', 'mirror.berths', 'SELECT'),
       (SELECT count(*) FROM pg_indexes WHERE indexname = 'by_name'), col_description('mirror.berths'::regclass, 2),
       (SELECT count(*) FROM pg_constraint WHERE contype = 'f'), (SELECT count(*) FROM signs))".replace("NAME", name);
     let before: String = mirror.target.value(&hung);
@@ -244,6 +266,83 @@ fn a_lock_or_a_deadlock_is_waited_out_and_the_batch_tried_again() {
     mirror.target.run("ROLLBACK");
     assert_eq!(running.end(), 0, "{}", running.log());
     mirror.assert_same("berths");
+}
+
+#[test]
+fn the_target_going_away_is_waited_out_but_one_that_was_never_there_is_not() {
+    let mut server = PostgresServer::start(&[]);
+    let mirror = Mirror::between((PostgresServer::shared(), ""), (&server, ""), "wh_away", BUSINESS);
+    mirror.catch_up();
+    let mut running = mirror.start(&["run"]);
+    running.wait_for("following changes");
+    server.crash();
+    mirror.source.run(TRAFFIC);
+    running.wait_for("trying again");
+    server.restart();
+    wait_until("it goes on", || running.log().matches("following changes").count() > 1);
+    running.signal("INT");
+    assert_eq!(running.end(), 0, "{}", running.log());
+    let mirror = Mirror { target: server.session("wh_away_w"), ..mirror };
+    mirror.assert_follows(&TABLES);
+    server.crash();
+    mirror.refuses(&["cannot connect to", "connection refused"]);
+}
+
+#[test]
+fn the_script_gives_a_role_just_enough_to_write_a_target() {
+    let server = PostgresServer::start(&[]);
+    let mirror = Mirror::between((PostgresServer::shared(), ""), (&server, ""), "wh_rights", BUSINESS);
+    mirror
+        .target
+        .run("REVOKE ALL ON DATABASE wh_rights_w FROM PUBLIC; REVOKE ALL ON SCHEMA public FROM PUBLIC");
+    mirror.replace(&server.url("wh_rights_w"), &server.url("wh_rights_w").replace("postgres@", "keeper@"));
+    let script = |undo: &[&str]| {
+        let printed =
+            mirror.moorage(&[&["check", "--format", "json", "--sql"], undo].concat()).expect(0, &[]);
+        let scripts: serde_json::Value = serde_json::from_str(&printed.out).unwrap();
+        scripts[0]["target"].as_str().unwrap().to_string()
+    };
+    for _ in 0..2 {
+        mirror.target.run(&script(&[]));
+    }
+    mirror.moorage(&["check"]).expect(
+        0,
+        &["schema moorage_state is there, and may be written", "works: a table was made in schema mirror"],
+    );
+    mirror.assert_follows(&TABLES);
+    mirror.source.run(TRAFFIC);
+    mirror.assert_follows(&TABLES);
+    mirror.moorage(&["resnapshot", "--all"]).expect(0, &[]);
+    mirror.assert_follows(&TABLES);
+    mirror.moorage(&["teardown", "--target"]).expect(0, &[]);
+    mirror.target.run(&script(&["undo"]));
+    mirror.target.run("DROP SCHEMA mirror; DROP ROLE keeper");
+    mirror.moorage(&["check"]).expect(3, &["log-in"]);
+}
+
+#[test]
+fn statements_changed_by_hand_make_the_table_or_are_refused_by_name() {
+    let mirror = Mirror::new(
+        "wh_hand",
+        "CREATE TABLE berths (id int PRIMARY KEY, name text); INSERT INTO berths VALUES (1, 'North')",
+    );
+    mirror.replace("merge_every", "ddl_dir = \"ddl\"\nmerge_every");
+    mirror.moorage(&["plan", "--ddl-dir", "ddl"]).expect(0, &[]);
+    let file = std::fs::read_dir(mirror.path("ddl")).unwrap().next().unwrap().unwrap().path();
+    let written = std::fs::read_to_string(&file).unwrap();
+    std::fs::write(&file, written.replace("name", "nom")).unwrap();
+    mirror.moorage(&["plan"]).expect(3, &["it has no column name"]);
+    std::fs::write(
+        &file,
+        written
+            .replace("\"name\" text", "\"name\" text CHECK (name <> ''), painted date DEFAULT '2026-01-01'"),
+    )
+    .unwrap();
+    mirror.assert_follows(&["berths"]);
+    assert_eq!(
+        mirror.target.value::<i64>("SELECT count(*) FROM mirror.berths WHERE painted = '2026-01-01'"),
+        1
+    );
 }
 
 #[test]

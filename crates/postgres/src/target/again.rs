@@ -8,7 +8,7 @@
 
 use super::create::{build, create_table};
 use super::dialect::{parts, relation};
-use super::form::{Form, Found, find};
+use super::form::{Form, Found, References, find};
 use super::meta;
 use super::trouble::{Trouble, sort};
 use crate::connect::Session;
@@ -63,7 +63,7 @@ pub(crate) async fn ready(session: &Session, plan: &TablePlan, id: u32) -> Resul
     let form = Form::new(plan, beside(id), &found)?;
     let sql = "SELECT EXISTS (SELECT 1 FROM pg_index WHERE indrelid = $1)";
     if !session.one("looking for the key", sql, &[&found.id]).await?.get::<_, bool>(0) {
-        build(session, plan, &form, &found).await?;
+        build(session, plan, &form, &found, false).await?;
         session.run("analyzing what was loaded", &format!("ANALYZE {}", beside(id))).await?;
     }
     Ok(form)
@@ -115,52 +115,79 @@ pub(crate) async fn replace(
     meta::remember_loaded(session, &plan.target, end).await
 }
 
-/// The difference, as three statements over the whole of both tables; parents before children, children before
-/// parents is not known here, so a foreign key that is checked at once may refuse it.
+/// Applies the difference to the table; anew if values were swapped between rows under a unique index.
 async fn replace_rows(session: &Session, plan: &TablePlan, found: &Found) -> Result<()> {
     let form = Form::new(plan, relation(&plan.target), found)?;
-    let (table, loaded, names) = (&form.relation, beside(found.id), form.names());
-    let statements = if form.key.is_empty() {
-        vec![
+    let doing = format!("replacing the rows of table {}", plan.target);
+    let references = References::read(session, &[found.id]).await?;
+    let mut ways = vec![difference(&form, found.id)];
+    // Removing rows that others refer to would change those.
+    if !form.key.is_empty() && !references.acts(found.id) {
+        ways.push(difference_anew(&form, found.id));
+    }
+    let mut refused = None;
+    for statements in ways {
+        session.run("trying", "SAVEPOINT moorage_replace").await?;
+        let done = session.client().batch_execute(&statements.join("; ")).await;
+        match done.map_err(|e| sort(session.address(), &doing, &e)) {
+            Ok(()) => return session.run("ending a try", "RELEASE SAVEPOINT moorage_replace").await,
+            Err(Trouble::Failed(error)) => return Err(error),
+            Err(Trouble::Refused(refusal)) => refused = Some(refusal.reason),
+        }
+        session.run("undoing a try", "ROLLBACK TO SAVEPOINT moorage_replace").await?;
+    }
+    let reason = refused.unwrap_or_default();
+    Err(AdapterError::refused(
+        doing,
+        format!(
+            "{reason}. Its rows are as they were. Change what refuses them in the target, or the rows in the source, and try again"
+        ),
+    ))
+}
+
+/// What is gone, what differs and what is new, over the whole of both tables.
+fn difference(form: &Form, id: u32) -> Vec<String> {
+    let (table, loaded, names) = (&form.relation, beside(id), form.names());
+    if form.key.is_empty() {
+        return vec![
             format!("DELETE FROM ONLY {table}"),
             format!("INSERT INTO {table} ({names}) OVERRIDING SYSTEM VALUE SELECT {names} FROM {loaded}"),
-        ]
-    } else {
-        let sets: Vec<String> = (0..form.columns.len())
-            .filter(|c| !form.key.contains(c))
-            .map(|c| format!("{0} = s.{0}", form.columns[c]))
-            .collect();
-        let same = form.same_key("t", "s");
-        let mut all = vec![format!(
-            "DELETE FROM ONLY {table} t WHERE NOT EXISTS (SELECT 1 FROM {loaded} s WHERE {same})"
-        )];
-        if !sets.is_empty() {
-            let (old, new) = (form.as_text("t"), form.as_text("s"));
-            all.push(format!(
-                "UPDATE ONLY {table} t SET {} FROM {loaded} s WHERE {same} AND {old} <> {new}",
-                sets.join(", ")
-            ));
-        }
-        all.push(format!(
-            "INSERT INTO {table} ({names}) OVERRIDING SYSTEM VALUE SELECT {names} FROM {loaded} s
-             WHERE NOT EXISTS (SELECT 1 FROM ONLY {table} t WHERE {same})"
-        ));
-        all
-    };
-    let doing = format!("replacing the rows of table {}", plan.target);
-    for statement in statements {
-        session.client().batch_execute(&statement).await.map_err(|e| match sort(session.address(), &doing, &e) {
-            Trouble::Failed(error) => error,
-            Trouble::Refused(refusal) => AdapterError::refused(
-                &doing,
-                format!(
-                    "{}. Its rows are as they were. Change what refuses them in the target, or the rows in the source, and try again",
-                    refusal.reason
-                ),
-            ),
-        })?;
+        ];
     }
-    Ok(())
+    let sets: Vec<String> = (0..form.columns.len())
+        .filter(|c| !form.key.contains(c))
+        .map(|c| format!("{0} = s.{0}", form.columns[c]))
+        .collect();
+    let same = form.same_key("t", "s");
+    let mut all =
+        vec![format!("DELETE FROM ONLY {table} t WHERE NOT EXISTS (SELECT 1 FROM {loaded} s WHERE {same})")];
+    if !sets.is_empty() {
+        let (old, new) = (form.as_text("t"), form.as_text("s"));
+        all.push(format!(
+            "UPDATE ONLY {table} t SET {} FROM {loaded} s WHERE {same} AND {old} <> {new}",
+            sets.join(", ")
+        ));
+    }
+    all.push(new_rows(form, &loaded));
+    all
+}
+
+/// The same, with rows that differ removed and inserted.
+fn difference_anew(form: &Form, id: u32) -> Vec<String> {
+    let (table, loaded, same) = (&form.relation, beside(id), form.same_key("t", "s"));
+    let (old, new) = (form.as_text("t"), form.as_text("s"));
+    let gone = format!(
+        "DELETE FROM ONLY {table} t WHERE NOT EXISTS (SELECT 1 FROM {loaded} s WHERE {same} AND {old} = {new})"
+    );
+    vec![gone, new_rows(form, &loaded)]
+}
+
+fn new_rows(form: &Form, loaded: &str) -> String {
+    let (table, names, same) = (&form.relation, form.names(), form.same_key("t", "s"));
+    format!(
+        "INSERT INTO {table} ({names}) OVERRIDING SYSTEM VALUE SELECT {names} FROM {loaded} s
+         WHERE NOT EXISTS (SELECT 1 FROM ONLY {table} t WHERE {same})"
+    )
 }
 
 async fn replace_table(session: &Session, plan: &TablePlan, found: &Found) -> Result<()> {

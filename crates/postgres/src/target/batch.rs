@@ -15,7 +15,7 @@ use moorage_core::change::ChangeBlock;
 use moorage_core::column::{Value, value_at};
 use moorage_core::counters::Adjusted;
 use moorage_core::plan::TablePlan;
-use moorage_core::reduce::{Cells, GoneRow, Reduced};
+use moorage_core::reduce::{Cells, GoneRow, NetRow, Reduced};
 use std::borrow::Cow;
 use std::cmp::Ordering;
 use std::sync::Arc;
@@ -178,32 +178,41 @@ impl<'a> Work<'a> {
         truncate(self.session, self.into).await
     }
 
-    /// Removes the rows that are to be gone; with `all` also those that are written afterwards.
-    pub(crate) async fn delete(&self, all: bool) -> Done<Adjusted> {
+    /// Removes the rows with these keys; gives how many there were.
+    async fn remove(&self, keys: &[&Cells]) -> Done<u64> {
+        if keys.is_empty() {
+            return Ok(0);
+        }
         let form = &self.into.form;
-        if form.key.is_empty() {
+        let arrays = Arrays::of_columns(&form.key, keys.len(), |column, row| self.cell(keys[row], column));
+        arrays.execute(self.session, &self.doing(), &form.delete(), &[]).await
+    }
+
+    /// Removes the rows that are to be gone.
+    pub(crate) async fn delete(&self) -> Done<Adjusted> {
+        if self.into.form.key.is_empty() {
             return self.delete_equal().await;
         }
-        let assumed = |was_there: bool| was_there || !self.exact;
-        let gone = self.reduced.gone.iter().filter(|g| assumed(g.was_there)).map(|g| &g.key);
-        let written = self.reduced.rows.iter().filter(|r| all && assumed(r.was_there)).map(|r| &r.cells);
-        let keys: Vec<&Cells> = gone.chain(written).collect();
-        if keys.is_empty() {
-            return Ok(Adjusted::default());
-        }
-        let expected = self.reduced.gone.iter().filter(|g| g.was_there).count() as u64
-            + self.reduced.rows.iter().filter(|r| all && r.was_there).count() as u64;
-        let arrays = Arrays::of_columns(&form.key, keys.len(), |column, row| self.cell(keys[row], column));
-        let removed = arrays.execute(self.session, &self.doing(), &form.delete(), &[]).await?;
-        if all {
-            // How many of them were to be written is told by no statement: only an exact table is sure of it.
-            return if self.exact && removed != expected {
-                Err(missing(expected - removed.min(expected)))
-            } else {
-                Ok(Adjusted::default())
-            };
-        }
+        // In an exact table rows that the batch itself brought are not there to be removed.
+        let gone = self.reduced.gone.iter().filter(|g| g.was_there || !self.exact);
+        let removed = self.remove(&gone.map(|g| &g.key).collect::<Vec<_>>()).await?;
+        let expected = self.reduced.gone.iter().filter(|g| g.was_there).count() as u64;
         self.judge(Adjusted { deletes_of_missing: expected.saturating_sub(removed), ..Adjusted::default() })
+    }
+
+    /// Removes the rows that are written again by [`insert_all`](Self::insert_all).
+    pub(crate) async fn clear(&self) -> Done<Adjusted> {
+        let (known, unknown): (Vec<&NetRow>, Vec<&NetRow>) =
+            self.reduced.rows.iter().partition(|r| r.was_there);
+        let keys: Vec<&Cells> = known.iter().map(|r| &r.cells).collect();
+        let removed = self.remove(&keys).await?;
+        let unknown: Vec<&Cells> = unknown.iter().map(|r| &r.cells).collect();
+        let present = if self.exact { 0 } else { self.remove(&unknown).await? };
+        self.judge(Adjusted {
+            updates_of_missing: (known.len() as u64).saturating_sub(removed),
+            inserts_of_present: present,
+            deletes_of_missing: 0,
+        })
     }
 
     async fn delete_equal(&self) -> Done<Adjusted> {
@@ -234,7 +243,7 @@ impl<'a> Work<'a> {
     /// A difference is a refusal where there must be none.
     fn judge(&self, adjusted: Adjusted) -> Done<Adjusted> {
         match adjusted.total() {
-            differing if self.exact && differing > 0 => Err(missing(differing)),
+            differing if self.exact && differing > 0 => Err(differs(&adjusted)),
             _ => Ok(adjusted),
         }
     }
@@ -379,10 +388,14 @@ impl<'a> Work<'a> {
     }
 }
 
-fn missing(rows: u64) -> Trouble {
-    let reason = match rows {
-        1 => "the target does not hold the row, or holds one that should not be there".to_string(),
-        many => format!("{many} rows are not in the target, or are there and should not be"),
+/// What differs from what the changes assume.
+fn differs(adjusted: &Adjusted) -> Trouble {
+    let reason = match (adjusted.updates_of_missing, adjusted.inserts_of_present, adjusted.deletes_of_missing)
+    {
+        (1, 0, 0) => "the row to be updated is not in the target".to_string(),
+        (0, 1, 0) => "the row to be inserted is in the target already".into(),
+        (0, 0, 1) => "the row to be deleted is not in the target".into(),
+        _ => format!("{} rows of the target are not as the changes assume", adjusted.total()),
     };
     Refusal::value(reason).into()
 }

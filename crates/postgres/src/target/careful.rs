@@ -213,15 +213,16 @@ impl<'a> Table<'a> {
     ) -> std::result::Result<TableCounters, Trouble> {
         let picked = Units::pick(&self.part.blocks, units.iter().copied())?;
         let mut work = Work::new(session, self.part.into, picked.iter().collect()).await?;
-        let mut adjusted = Default::default();
+        let mut adjusted;
         match how {
             How::InPlace => {
-                adjusted = work.delete(false).await?;
+                adjusted = work.delete().await?;
                 adjusted += work.write().await?;
             }
             How::Anew => {
                 work.complete().await?;
-                work.delete(true).await?;
+                adjusted = work.delete().await?;
+                adjusted += work.clear().await?;
                 work.insert_all().await?;
             }
         }
@@ -328,7 +329,8 @@ impl<'a> Table<'a> {
             works.push(work);
         }
         for work in &works {
-            work.delete(true).await?;
+            work.delete().await?;
+            work.clear().await?;
         }
         let mut failed = Vec::with_capacity(works.len());
         for work in &works {

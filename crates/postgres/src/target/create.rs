@@ -213,7 +213,7 @@ async fn create_inside(session: &Session, pipeline: &str, plan: &TablePlan) -> R
             }
         }
         (Making::Adopt { .. }, Some(found)) if keeps => {
-            build_index(session, plan, found).await?;
+            build_index(session, plan, found, true).await?;
             Into::Kept
         }
         (Making::Adopt { was_ours }, Some(found)) => {
@@ -361,21 +361,31 @@ pub(crate) async fn has_index(session: &Session, plan: &TablePlan, found: &Found
 }
 
 /// Builds what merges find rows by. A declared key that is not unique, or null, is refused here.
-pub(crate) async fn build_index(session: &Session, plan: &TablePlan, found: &Found) -> Result<()> {
+/// A table of someone else gets an index that can be taken away again, not a primary key.
+pub(crate) async fn build_index(
+    session: &Session,
+    plan: &TablePlan,
+    found: &Found,
+    adopted: bool,
+) -> Result<()> {
     if has_index(session, plan, found).await? {
         return Ok(());
     }
     let form = Form::new(plan, relation(&plan.target), found)?;
-    build(session, plan, &form, found).await
+    build(session, plan, &form, found, adopted).await
 }
 
 /// Builds it on the table that a form is for.
-pub(crate) async fn build(session: &Session, plan: &TablePlan, form: &Form, found: &Found) -> Result<()> {
+pub(crate) async fn build(
+    session: &Session,
+    plan: &TablePlan,
+    form: &Form,
+    found: &Found,
+    adopted: bool,
+) -> Result<()> {
     let Some(mut statement) = form.index() else { return Ok(()) };
-    let has_primary = "SELECT EXISTS (SELECT 1 FROM pg_index WHERE indrelid = $1 AND indisprimary)";
     let doing = format!("building the key of table {}", plan.target);
-    if !form.key.is_empty() && session.one(&doing, has_primary, &[&found.id]).await?.get(0) {
-        // Someone's primary key over other columns.
+    if !form.key.is_empty() && adopted {
         let key: Vec<&str> = form.key.iter().map(|&k| form.columns[k].as_str()).collect();
         statement =
             format!("CREATE UNIQUE INDEX moorage_key_{} ON {} ({})", found.id, form.relation, key.join(", "));
@@ -407,7 +417,8 @@ pub(crate) async fn finish(session: &Session, plan: &TablePlan, end: &LoadedTabl
                 "it was removed while it was loaded",
             )
         })?;
-        build_index(session, plan, &found).await?;
+        let adopted = owners(session).await?.get(&plan.target).is_some_and(|(_, adopted)| *adopted);
+        build_index(session, plan, &found, adopted).await?;
         meta::remember_loaded(session, &plan.target, end).await
     };
     let done = done.await;
@@ -436,6 +447,14 @@ pub(crate) async fn teardown(session: &Session, pipeline: &str, dry: bool) -> Re
         if let Some(found) = found.as_ref().filter(|_| !dry) {
             again::drop(session, found.id).await?;
             again::forget_kept(session, found.id).await?;
+            if adopted {
+                let schema = quote_ident(&parts(target).0);
+                let sql = format!(
+                    "DROP INDEX IF EXISTS {schema}.moorage_key_{0}, {schema}.moorage_match_{0}",
+                    found.id
+                );
+                session.run(&format!("removing indexes from table {target}"), &sql).await?;
+            }
         }
         let outcome = match (adopted, dry, &found) {
             (_, _, None) => "is gone already",

@@ -80,7 +80,8 @@ impl PostgresMerge {
         pipeline: &str,
         plans: &[TablePlan],
     ) -> Result<Self> {
-        let Some(open) = writer.as_mut() else {
+        // Taken out: if this is broken off, or fails, the session is closed, which undoes what it has open.
+        let Some(mut open) = writer.take() else {
             return Err(AdapterError::refused("opening a batch", "there is no session"));
         };
         open.know(plans).await?;
@@ -98,6 +99,8 @@ impl PostgresMerge {
             tables.insert(plan.table().to_string(), into);
         }
         let held = if rejects > 0 { rejects::held(&open.session, pipeline).await? } else { Held::default() };
+
+        *writer = Some(open);
         Ok(Self {
             pipeline: pipeline.into(),
             writer,
@@ -122,7 +125,7 @@ impl PostgresMerge {
             "SAVEPOINT moorage_part"
         };
         session.run("opening a part of a batch", mark).await?;
-        let parts = self.parts(writer, blocks);
+        let mut parts = self.parts(writer, blocks);
         let touches_held = parts.iter().any(|p| self.held.of(&p.into.plan.target).is_some());
         let fast = if touches_held { None } else { Some(fast(session, &parts, &writer.references).await) };
         let counted = match fast {
@@ -133,8 +136,13 @@ impl PostgresMerge {
                     tracing::debug!("applying a part of a batch once more, with care: {}", refusal.reason);
                     session.run("undoing a part of a batch", "ROLLBACK TO SAVEPOINT moorage_part").await?;
                 }
+                // People may have made foreign keys since they were last looked at.
+                let ids: Vec<u32> = parts.iter().map(|p| p.into.form.id).collect();
+                let references = References::read(session, &ids).await?;
+                let order = references.order(&ids);
+                parts.sort_by_key(|p| order.iter().position(|id| *id == p.into.form.id));
                 let outcome =
-                    careful::apply(session, &self.pipeline, &parts, &writer.references, &self.held).await?;
+                    careful::apply(session, &self.pipeline, &parts, &references, &self.held).await?;
                 rejects::keep(session, &self.pipeline, &parts, &outcome.refused).await?;
                 outcome.counted
             }
@@ -187,14 +195,14 @@ async fn fast(
     for work in works.iter().rev() {
         work.truncate().await?;
         if !acts(work) {
-            adjust(work, work.delete(false).await?);
+            adjust(work, work.delete().await?);
         }
     }
     for work in &works {
         adjust(work, work.write().await?);
     }
     for work in works.iter().rev().filter(|w| acts(w)) {
-        adjust(work, work.delete(false).await?);
+        adjust(work, work.delete().await?);
     }
     check_deferred(session).await?;
     Ok(counted)
@@ -236,7 +244,7 @@ impl Merge for PostgresMerge {
             let done = async {
                 let work = work?;
                 work.truncate().await?;
-                work.delete(false).await?;
+                work.delete().await?;
                 work.write().await?;
                 Ok(work.reduced.counters)
             };

@@ -108,7 +108,11 @@ impl PostgresTarget {
     async fn ask(&self) -> Result<Asking<'_>> {
         let kept = self.asking.lock().unwrap_or_else(PoisonError::into_inner).take();
         let session = match kept.filter(|s| !s.client().is_closed()) {
-            Some(session) => session,
+            Some(session) => {
+                // Whoever had it may have been broken off in the middle of a transaction.
+                session.run("beginning afresh", "ROLLBACK").await?;
+                session
+            }
             None => {
                 let session = Session::open(&self.address).await?;
                 session.run("setting up a session", &self.limits()).await?;
@@ -389,8 +393,11 @@ impl Target for PostgresTarget {
     }
 
     async fn settle(&self, pipeline: &str, ids: Option<&[i64]>, how: Settle) -> Result<Settled> {
-        let writer = self.writer().await?;
-        let open = writer.as_ref().ok_or_else(|| AdapterError::refused("rejects", "there is no session"))?;
-        rejects::settle(&open.session, pipeline, ids, how).await
+        let mut writer = self.writer().await?;
+        // Taken out: one that is broken off, or fails, is closed, which undoes what it has open.
+        let open = writer.take().ok_or_else(|| AdapterError::refused("rejects", "there is no session"))?;
+        let settled = rejects::settle(&open.session, pipeline, ids, how).await?;
+        *writer = Some(open);
+        Ok(settled)
     }
 }
