@@ -254,8 +254,8 @@ impl<'a> Work<'a> {
         let whole =
             |at: &usize| rows[*at].cells.is_complete() || self.fetched.get(*at).is_some_and(Option::is_some);
         let (mut new, mut known, mut partial) = (Vec::new(), Vec::new(), Vec::new());
-        for at in 0..rows.len() {
-            match (whole(&at), self.into.form.key.is_empty() || (self.exact && !rows[at].was_there)) {
+        for (at, row) in rows.iter().enumerate() {
+            match (whole(&at), self.into.form.key.is_empty() || (self.exact && !row.was_there)) {
                 (false, _) => partial.push(at),
                 (true, true) => new.push(at),
                 (true, false) => known.push(at),

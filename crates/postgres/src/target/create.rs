@@ -90,8 +90,8 @@ enum Making {
     New,
     /// The pipeline made it earlier: it starts again.
     Again,
-    /// Someone else made it; whether its rows are the pipeline's own by now.
-    Adopt { was_ours: bool },
+    /// Someone else made it.
+    Adopt,
 }
 
 async fn making(
@@ -131,7 +131,7 @@ async fn making(
                     existing.rows
                 )));
             }
-            Ok(Making::Adopt { was_ours: adopted.is_some() })
+            Ok(Making::Adopt)
         }
     }
 }
@@ -156,7 +156,7 @@ async fn look(session: &Session, pipeline: &str, plan: &TablePlan) -> Result<(Ma
 pub(crate) async fn check(session: &Session, pipeline: &str, plan: &TablePlan) -> Result<()> {
     match look(session, pipeline, plan).await?.0 {
         Making::New => try_statements(session, plan).await,
-        Making::Again | Making::Adopt { .. } => Ok(()),
+        Making::Again | Making::Adopt => Ok(()),
     }
 }
 
@@ -188,7 +188,7 @@ async fn create_inside(session: &Session, pipeline: &str, plan: &TablePlan) -> R
     }
     let empty = format!("TRUNCATE ONLY {table}");
     let keeps = making != Making::New && plan.existing_rows == Some(ExistingRowsChoice::Keep);
-    let adopted = matches!(making, Making::Adopt { .. });
+    let adopted = matches!(making, Making::Adopt);
     let keeps = keeps && adopted;
     let into = match (making, &found) {
         (Making::New, _) | (_, None) => {
@@ -212,13 +212,14 @@ async fn create_inside(session: &Session, pipeline: &str, plan: &TablePlan) -> R
                 Into::Table
             }
         }
-        (Making::Adopt { .. }, Some(found)) if keeps => {
+        (Making::Adopt, Some(found)) if keeps => {
             build_index(session, plan, found, true).await?;
             Into::Kept
         }
-        (Making::Adopt { was_ours }, Some(found)) => {
-            // Others refer to it, or it to others: rows come and go in one transaction, at the end.
-            if (was_ours && rows > 0) || rows > 0 || again::is_bound(session, found.id).await? {
+        (Making::Adopt, Some(found)) => {
+            // Its rows stay until the new ones are there; and where foreign keys tie it to others, rows come and go in
+            // one transaction, at the end.
+            if rows > 0 || again::is_bound(session, found.id).await? {
                 again::create(session, plan, found).await?;
                 Into::Beside
             } else {
