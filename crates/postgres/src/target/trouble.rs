@@ -71,7 +71,8 @@ pub(crate) fn sort(address: &str, doing: &str, error: &tokio_postgres::Error) ->
         return statement_error(address, doing, error).into();
     }
     let mut reason = db.message().to_string();
-    if let Some(detail) = db.detail() {
+    // For a check or a null the detail is the whole row, which is shown in a better way.
+    if let Some(detail) = db.detail().filter(|_| !matches!(code, "23514" | "23502")) {
         reason = format!("{reason}; {detail}");
     }
     Refusal { code: code.into(), reason }.into()
