@@ -1,5 +1,8 @@
 //! What can go wrong at either end, by who has to act.
 
+use crate::Holder;
+use chrono::SecondsFormat;
+use moorage_core::checkpoint::Checkpoint;
 use std::fmt;
 
 /// What an adapter returns.
@@ -59,8 +62,8 @@ pub enum AdapterError {
         /// What was seen.
         reason: String,
     },
-    /// The other side gave up on a statement because of others: a lock, a deadlock, a time limit. Trying again may
-    /// help.
+    /// The other side gave up on a statement because of others or for want of room: a lock, a deadlock, a time limit,
+    /// a full disk. Trying again may help.
     #[error("{what}: {reason}")]
     Busy {
         /// What Moorage was doing.
@@ -93,6 +96,40 @@ pub enum AdapterError {
         table: String,
         /// What differs.
         what: String,
+    },
+    /// Another process writes the pipeline's tables now.
+    #[error(
+        "pipeline {pipeline} is written by another process since {since} ({by}): this one was cut off or asleep, and writes nothing any more. \
+         `moorage status` shows which one runs; run only one"
+    )]
+    TurnLost {
+        /// The pipeline.
+        pipeline: String,
+        /// The other process: `process 312 on quay`.
+        by: String,
+        /// When it took over.
+        since: String,
+    },
+    /// The checkpoint in the target is not the one that a batch was to go on from.
+    #[error(
+        "{target}: the checkpoint is at {found}, and this run had it at {expected}: someone changed what Moorage remembers there, or restored the target. \
+         Nothing was written. Run `moorage run` again: it goes on from what the target holds"
+    )]
+    CheckpointMoved {
+        /// The target.
+        target: String,
+        /// What this run knew.
+        expected: String,
+        /// What is there.
+        found: String,
+    },
+    /// Changes of a table may have been missed. Setting up anew has the table read again.
+    #[error("changes of {table} may have been missed: {why}")]
+    Gap {
+        /// The source table.
+        table: String,
+        /// What was seen.
+        why: String,
     },
     /// The checkpoint and the source do not fit together.
     #[error("{0}")]
@@ -132,10 +169,26 @@ impl AdapterError {
         Self::Refused { what: what.into(), reason: reason.to_string() }
     }
 
+    /// Another process has the turn; none is known if what it wrote about itself is gone.
+    pub fn turn_lost(pipeline: &str, holder: Option<&Holder>) -> Self {
+        let by = holder.map_or("one that has ended since".into(), Holder::words);
+        let since =
+            holder.map_or("an unknown time".into(), |h| h.since.to_rfc3339_opts(SecondsFormat::Secs, true));
+        Self::TurnLost { pipeline: pipeline.into(), by, since }
+    }
+
+    /// A batch would not go on from what the target holds.
+    pub fn checkpoint_moved(target: String, from: &Checkpoint, found: Option<&Checkpoint>) -> Self {
+        let place =
+            |c: &Checkpoint| if c.position.is_empty() { "its set-up".into() } else { c.position.clone() };
+        let found = found.map_or("no place at all".into(), place);
+        Self::CheckpointMoved { target, expected: place(from), found }
+    }
+
     /// Whether the same thing may work when tried again, with a new connection.
     pub fn is_transient(&self) -> bool {
         match self {
-            Self::Lost { .. } | Self::Busy { .. } => true,
+            Self::Lost { .. } | Self::Busy { .. } | Self::Gap { .. } => true,
             Self::Connect { layer, .. } => {
                 matches!(layer, Layer::Refused | Layer::TimedOut | Layer::Network | Layer::NameLookup)
             }

@@ -9,17 +9,19 @@ mod events;
 mod look;
 mod source;
 mod target;
+mod turn;
 
 pub use console::{Console, ConsoleDialect};
 pub use error::{AdapterError, Layer, Result};
 pub use events::{Event, Events, Step};
 pub use look::{RowOrder, Sample, SourceLook, Tail, TailFrom, TargetLook};
 pub use source::{
-    CapturePlan, CaptureState, ChangeStream, Head, Inspected, Prepared, Removed, SegmentSender, SetUp,
+    CapturePlan, CaptureState, ChangeStream, GONE, Head, Inspected, Prepared, Removed, SegmentSender, SetUp,
     SnapshotMark, SnapshotSink, Source, SourceAddress, StreamStart, StreamTable, StreamedSegment, Waiting,
     segment_channel,
 };
 pub use target::{
-    ExistingTable, LoadedTable, Merge, Reject, Settle, Settled, StoredTable, Surveyed, TableProgress,
-    TableState, Target, TargetAddress,
+    ExistingTable, LEASE, LoadedTable, Merge, RENEW_EVERY, Reject, Replacement, Settle, Settled, StoredTable,
+    Surveyed, TableProgress, TableState, Target, TargetAddress,
 };
+pub use turn::{Holder, TakeFrom, Turn};

@@ -27,6 +27,9 @@ pub struct SourceAddress {
     pub user: String,
 }
 
+/// What [`Source::drifted`] says of a table that is not in the source any more.
+pub const GONE: &str = "it is not in the source any more";
+
 /// The end of the source's log now.
 #[derive(Clone, Debug)]
 pub struct Head {
@@ -262,6 +265,16 @@ pub trait Source: Send + Sync {
 
     /// Adds and removes tables so that exactly `tables` are captured by an existing capture point.
     async fn align(&self, capture: &CapturePlan, tables: &[TablePlan], events: &Events) -> Result<()>;
+
+    /// For each table what captures its changes now, as a text that becomes another one if that was ever
+    /// interrupted or altered by someone; none if nothing does. To be asked after [`align`](Self::align) and before a
+    /// snapshot of the table is taken, and kept with its rows.
+    async fn captured_by(&self, capture: &CapturePlan, tables: &[TablePlan]) -> Result<Vec<Option<String>>>;
+
+    /// Whether between two such texts, the later one last, no change can have been missed.
+    fn is_unbroken(&self, before: &str, now: &str) -> bool {
+        before == now
+    }
 
     /// Whether a snapshot with this mark holds a transaction, as it stands beside its changes.
     fn covers(&self, mark: &SnapshotMark, transaction: &Transaction) -> bool;

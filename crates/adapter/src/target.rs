@@ -1,6 +1,6 @@
 //! The target side.
 
-use crate::{Result, SnapshotMark, Step, TargetLook};
+use crate::{Events, Holder, Result, SnapshotMark, Step, TakeFrom, TargetLook, Turn};
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_core::change::ChangeBlock;
@@ -9,6 +9,7 @@ use moorage_core::counters::TableCounters;
 use moorage_core::finding::Finding;
 use moorage_core::plan::{TablePlan, TargetDialect};
 use serde::{Deserialize, Serialize};
+use std::time::Duration;
 
 /// Where a target is, for people.
 #[derive(Clone, Debug, Serialize)]
@@ -94,29 +95,58 @@ pub struct Surveyed {
     pub problem: Option<String>,
 }
 
-/// How far a table has come.
+/// How far a table has come. Each word means the same everywhere: in the target, in `status`, in JSON.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum TableState {
-    /// Its snapshot has not finished; it starts again from empty.
-    Loading,
+    /// It is there, and nothing of it has been read.
+    Waiting,
+    /// Some of its rows are there; if it is broken off, it starts again from empty.
+    Reading,
     /// Its snapshot is complete; changes are merged into it.
     Live,
     /// It follows changes from some point on, without a snapshot.
     ChangesOnly,
     /// Rows were copied once and nothing is followed.
     Copied,
+    /// Its rows are as they were, and are read again by the next run.
+    NeedsResnapshot,
+    /// It is not in the source any more, or not picked any more: its rows stay as they were.
+    Gone,
 }
 
 impl TableState {
+    const ALL: [Self; 7] = [
+        Self::Waiting,
+        Self::Reading,
+        Self::Live,
+        Self::ChangesOnly,
+        Self::Copied,
+        Self::NeedsResnapshot,
+        Self::Gone,
+    ];
+
     /// The word for people.
     pub fn word(self) -> &'static str {
         match self {
-            Self::Loading => "loading",
+            Self::Waiting => "waiting",
+            Self::Reading => "reading",
             Self::Live => "live",
             Self::ChangesOnly => "changes only",
             Self::Copied => "copied",
+            Self::NeedsResnapshot => "needs resnapshot",
+            Self::Gone => "gone",
         }
+    }
+
+    /// The state that a word stands for. An earlier version had one word, `loading`, for all that is to be read.
+    pub fn from_word(word: &str) -> Self {
+        Self::ALL.into_iter().find(|state| state.word() == word).unwrap_or(Self::Waiting)
+    }
+
+    /// Whether the next run reads it from empty.
+    pub fn is_unread(self) -> bool {
+        matches!(self, Self::Waiting | Self::Reading | Self::NeedsResnapshot)
     }
 }
 
@@ -135,6 +165,9 @@ pub struct StoredTable {
     pub counters: TableCounters,
     /// When the last change was merged, as RFC 3339.
     pub last_change_at: Option<String>,
+    /// What captures its changes, as the source said it ([`crate::Source::captured_by`]); none in a target that an
+    /// earlier version wrote.
+    pub captured_by: Option<String>,
 }
 
 /// What a batch did to one table.
@@ -153,6 +186,18 @@ pub struct LoadedTable {
     pub state: TableState,
     /// What its snapshot covers; none for a copy that is not followed.
     pub mark: Option<SnapshotMark>,
+    /// What captures its changes, as the source said it before the snapshot was taken.
+    pub captured_by: Option<String>,
+}
+
+/// A table whose rows were loaded again.
+pub struct Replacement<'a> {
+    /// Its plan.
+    pub plan: &'a TablePlan,
+    /// What is written to the loaded rows first: the changes that their snapshot does not hold.
+    pub later: Box<dyn Iterator<Item = Result<ChangeBlock>> + Send + 'a>,
+    /// How it goes on.
+    pub end: LoadedTable,
 }
 
 /// An open batch. Readers of the target see nothing of it before [`commit`](Self::commit). Dropping it
@@ -162,24 +207,29 @@ pub trait Merge: Send {
     /// Applies changes, in the order given. May be called several times for parts of one batch.
     async fn write(&mut self, blocks: &[ChangeBlock]) -> Result<()>;
 
-    /// Replaces a table's rows by those that were loaded again beside it ([`Target::create_again`]). Each of
-    /// `later` is written to the loaded rows first: the changes that their snapshot does not hold.
-    async fn replace(
-        &mut self,
-        plan: &TablePlan,
-        later: &mut (dyn Iterator<Item = Result<ChangeBlock>> + Send),
-        end: LoadedTable,
-    ) -> Result<()>;
+    /// Replaces tables' rows by those that were loaded again beside them ([`Target::create_again`]), all together, so
+    /// that tables that refer to each other fit at the end.
+    async fn replace(&mut self, tables: Vec<Replacement<'_>>) -> Result<()>;
 
     /// Commits the writes, the counters and the checkpoint at once, durably.
     async fn commit(self: Box<Self>, checkpoint: Checkpoint) -> Result<(Durable, Vec<TableProgress>)>;
 }
 
+/// How often a holder says that it is alive.
+pub const RENEW_EVERY: Duration = Duration::from_secs(15);
+/// After this time without a word a holder counts as gone. It then cannot write any more.
+pub const LEASE: Duration = Duration::from_secs(60);
+
 /// A system that rows go to.
 ///
 /// Legal order for a table: [`create`](Self::create), any number of [`load`](Self::load), then
 /// [`finish_load`](Self::finish_load), then merges. `create` on a table that is loading starts it again
-/// from empty. One writer per pipeline; readers may come at any time.
+/// from empty. Readers may come at any time.
+///
+/// One writer per pipeline: every writing call but [`settle`](Self::settle) needs the turn
+/// ([`take_turn`](Self::take_turn)) and fails with [`AdapterError::TurnLost`](crate::AdapterError::TurnLost) once another
+/// process has taken it. A call that was broken off, or whose answer was lost, may have been carried out; after the
+/// turn has been taken anew, it has been or never will be.
 #[async_trait]
 pub trait Target: Send + Sync {
     /// Where it is.
@@ -239,6 +289,29 @@ pub trait Target: Send + Sync {
     /// How many rows a table holds now.
     async fn count(&self, table: &str) -> Result<u64>;
 
+    /// Takes a pipeline's turn to write. Waits for what earlier writers have sent and what may still be committed,
+    /// saying so, and ends it where it can. With `make`, makes room for what is remembered if there is none.
+    async fn take_turn(
+        &self,
+        pipeline: &str,
+        holder: &Holder,
+        from: TakeFrom<'_>,
+        make: bool,
+        events: &Events,
+    ) -> Result<Turn>;
+
+    /// Says that the turn's holder is alive, where that cannot be seen from the outside. To be called every
+    /// [`RENEW_EVERY`].
+    async fn renew_turn(&self, _pipeline: &str) -> Result<()> {
+        Ok(())
+    }
+
+    /// Gives the turn back, if it is still ours.
+    async fn end_turn(&self, pipeline: &str) -> Result<()>;
+
+    /// Who has the turn now, as far as can be told.
+    async fn holder(&self, pipeline: &str) -> Result<Option<Holder>>;
+
     /// Stores a checkpoint outside of a batch, durably: when setting up.
     async fn save_checkpoint(&self, checkpoint: &Checkpoint) -> Result<Durable>;
 
@@ -269,12 +342,24 @@ pub trait Target: Send + Sync {
     /// Ends a table's load: builds its key, checks a declared one, remembers the state. Durable.
     async fn finish_load(&self, pipeline: &str, plan: &TablePlan, end: LoadedTable) -> Result<()>;
 
-    /// Opens a batch over these tables.
-    async fn begin(&self, pipeline: &str, tables: &[TablePlan]) -> Result<Box<dyn Merge>>;
+    /// Remembers what captures tables' changes: by target table.
+    async fn remember_captured_by(&self, pipeline: &str, tables: &[(String, String)]) -> Result<()>;
 
-    /// Forgets a table's state, so that the next run reads it again from empty; with `checkpoint`, also
-    /// the pipeline's checkpoint.
+    /// Opens a batch over these tables, that goes on from a checkpoint.
+    ///
+    /// # Errors
+    /// If the checkpoint in the target is another one.
+    async fn begin(&self, from: &Checkpoint, tables: &[TablePlan]) -> Result<Box<dyn Merge>>;
+
+    /// Notes that tables are to be read again by the next run, from empty; with `checkpoint`, forgets also the
+    /// pipeline's checkpoint.
     async fn forget(&self, pipeline: &str, tables: &[String], checkpoint: bool) -> Result<()>;
+
+    /// Notes that tables are not followed any more.
+    async fn leave(&self, pipeline: &str, tables: &[String]) -> Result<()>;
+
+    /// Forgets tables altogether, and with `remove` removes them, unless they were there before the pipeline.
+    async fn let_go(&self, pipeline: &str, tables: &[String], remove: bool) -> Result<Vec<Step>>;
 
     /// The changes of a pipeline that were set aside, the oldest first.
     async fn rejects(&self, _pipeline: &str) -> Result<Vec<Reject>> {

@@ -34,6 +34,7 @@ pub struct Args {
 }
 
 #[derive(Clone, Debug, ClapArgs)]
+#[command(next_help_heading = "Global options")]
 pub struct Global {
     /// The project file
     #[arg(short, long, global = true, env = "MOORAGE_FILE", default_value = "moorage.toml")]
@@ -540,6 +541,10 @@ pub struct TeardownArgs {
     /// Only list what would be removed
     #[arg(long)]
     pub dry_run: bool,
+    /// Let go of a table that is not in the source or not picked any more, and of nothing else; with --target its
+    /// target table is removed
+    #[arg(long = "table", value_name = "TABLE", conflicts_with = "dry_run")]
+    pub tables: Vec<String>,
 }
 
 fn rate(text: &str) -> Result<f64, String> {

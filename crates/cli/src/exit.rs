@@ -1,5 +1,6 @@
 //! Errors as exit codes and words: the one place where the two meet.
 
+use crate::render;
 use std::process::ExitCode;
 
 /// Why a command ends without success.
@@ -11,9 +12,28 @@ pub enum Failure {
     Failed(String),
 }
 
+impl Failure {
+    /// What it says.
+    pub fn words(&self) -> &str {
+        match self {
+            Self::Usage(words) | Self::Failed(words) => words,
+        }
+    }
+}
+
 impl From<moorage_engine::EngineError> for Failure {
     fn from(error: moorage_engine::EngineError) -> Self {
-        Self::Failed(error.to_string())
+        use moorage_engine::EngineError as E;
+        match error {
+            // What was named on the command line is not there, or is no such thing.
+            E::UnknownTable { .. }
+            | E::NoSuchTable { .. }
+            | E::UnknownReject { .. }
+            | E::NotAPosition { .. }
+            | E::NotABeginning { .. }
+            | E::WrongKey { .. } => Self::Usage(error.to_string()),
+            _ => Self::Failed(error.to_string()),
+        }
     }
 }
 
@@ -34,18 +54,19 @@ pub enum Finished {
 
 /// Says what failed and gives code 1.
 pub fn failed(message: &str) -> ExitCode {
-    eprintln!("error: {message}");
+    render::note(format!("error: {message}"));
     ExitCode::from(1)
 }
 
 /// The exit code of a command.
 pub fn code(done: Result<Finished, Failure>) -> ExitCode {
     match done {
+        Ok(_) if !render::all_written() => failed("not everything could be written to standard output"),
         Ok(Finished::Clean) => ExitCode::SUCCESS,
         Ok(Finished::Found) => ExitCode::from(3),
         Err(Failure::Failed(message)) => failed(&message),
         Err(Failure::Usage(message)) => {
-            eprintln!("error: {message}");
+            render::note(format!("error: {message}"));
             ExitCode::from(2)
         }
     }

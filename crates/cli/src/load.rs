@@ -12,8 +12,10 @@ use moorage_postgres::{
 };
 use moorage_sqlite::{SqliteSource, SqliteTarget};
 use secrecy::SecretString;
+use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::time::Duration;
 
 /// The pipelines that were asked for, or all.
 ///
@@ -68,7 +70,7 @@ pub fn pipelines(global: &Global, wanted: &[String]) -> Result<Vec<Pipeline>, Fa
 }
 
 fn project(file: &Path) -> Result<Project, Failure> {
-    let text = std::fs::read_to_string(file).map_err(|e| {
+    let text = read_bounded(file, MOST_PROJECT_BYTES).map_err(|e| {
         Failure::Usage(format!(
             "project file {}: {e}. Name one with --file, or let `moorage init` write one here",
             file.display()
@@ -232,24 +234,72 @@ fn look_up(folder: &Path, end: &str, secret: &SecretConfig) -> Result<SecretStri
         std::env::var(name).map_err(|_| failed(format!("the environment variable {name} is not set")))?
     } else if let Some(path) = &secret.file {
         let path = folder.join(path);
-        let text = std::fs::read_to_string(&path).map_err(|e| failed(format!("{}: {e}", path.display())))?;
+        let text =
+            read_bounded(&path, MOST_SECRET_BYTES).map_err(|e| failed(format!("{}: {e}", path.display())))?;
         text.strip_suffix('\n').unwrap_or(&text).to_string()
     } else {
         let command = secret.command.as_deref().unwrap_or_default();
         let (program, arguments) =
             command.split_first().ok_or_else(|| failed("the command is empty".into()))?;
-        let output = std::process::Command::new(program)
-            .args(arguments)
-            .current_dir(folder)
-            .stderr(std::process::Stdio::inherit())
-            .output()
-            .map_err(|e| failed(format!("{program}: {e}")))?;
-        if !output.status.success() {
-            return Err(failed(format!("{program} ended with {}", output.status)));
-        }
-        let text =
-            String::from_utf8(output.stdout).map_err(|_| failed(format!("{program} printed no UTF-8")))?;
+        let text = printed_by(program, arguments, folder).map_err(|e| failed(format!("{program}: {e}")))?;
         text.trim_end_matches('\n').to_string()
     };
     Ok(SecretString::from(found))
+}
+
+/// The largest project file, in bytes.
+const MOST_PROJECT_BYTES: u64 = 16 << 20;
+/// The largest secret, in bytes.
+const MOST_SECRET_BYTES: u64 = 64 << 10;
+/// How long a program that prints a secret may take.
+const SECRET_PATIENCE: Duration = Duration::from_secs(60);
+
+/// Reads a file of at most so many bytes: it may be a device that never ends.
+fn read_bounded(path: &Path, most: u64) -> std::io::Result<String> {
+    let mut text = String::new();
+    let read = std::fs::File::open(path)?.take(most + 1).read_to_string(&mut text)?;
+    if read as u64 > most {
+        return Err(std::io::Error::other(format!("it has more than {most} bytes")));
+    }
+    Ok(text)
+}
+
+/// What a program prints, at most a secret's size, within a time.
+fn printed_by(program: &str, arguments: &[String], folder: &Path) -> Result<String, String> {
+    let mut child = std::process::Command::new(program)
+        .args(arguments)
+        .current_dir(folder)
+        .stdin(std::process::Stdio::null())
+        .stdout(std::process::Stdio::piped())
+        .stderr(std::process::Stdio::inherit())
+        .spawn()
+        .map_err(|e| e.to_string())?;
+    let Some(printed) = child.stdout.take() else { return Err("its output cannot be read".into()) };
+    let (sender, receiver) = std::sync::mpsc::channel();
+    std::thread::spawn(move || {
+        let mut bytes = Vec::new();
+        let read = printed.take(MOST_SECRET_BYTES + 1).read_to_end(&mut bytes);
+        // Nobody waits for it any more if it took too long.
+        let _ = sender.send(read.map(|_| bytes));
+    });
+    let read = receiver.recv_timeout(SECRET_PATIENCE);
+    let too_much = |bytes: &[u8]| bytes.len() as u64 > MOST_SECRET_BYTES;
+    let ended = match &read {
+        Ok(Ok(bytes)) if !too_much(bytes) => child.wait().map_err(|e| e.to_string())?,
+        _ => {
+            // It is of no use any more, and may go on for ever.
+            let _ = child.kill();
+            let _ = child.wait();
+            return Err(match read {
+                Ok(Ok(_)) => format!("it printed more than {MOST_SECRET_BYTES} bytes"),
+                Ok(Err(error)) => error.to_string(),
+                Err(_) => format!("it printed no end within {} s", SECRET_PATIENCE.as_secs()),
+            });
+        }
+    };
+    if !ended.success() {
+        return Err(format!("it ended with {ended}"));
+    }
+    let bytes = read.map_err(|e| e.to_string())?.map_err(|e| e.to_string())?;
+    String::from_utf8(bytes).map_err(|_| "it printed no UTF-8".into())
 }

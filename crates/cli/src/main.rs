@@ -16,7 +16,14 @@ fn main() -> std::process::ExitCode {
         Ok(runtime) => runtime,
         Err(error) => return exit::failed(&format!("the runtime did not start: {error}")),
     };
-    let code = runtime.block_on(commands::carry_out(args));
+    // A fault of ours is said in words, and ends like any other failure.
+    std::panic::set_hook(Box::new(|fault| {
+        render::note(format!(
+            "error: a fault of Moorage itself: {fault}. Nothing of an open batch was applied; please report it"
+        ));
+    }));
+    let carried_out = std::panic::AssertUnwindSafe(|| runtime.block_on(commands::carry_out(args)));
+    let code = std::panic::catch_unwind(carried_out).unwrap_or(std::process::ExitCode::from(1));
     // Blocking work that is still going on (an index being built, say) is safe to be cut off.
     runtime.shutdown_background();
     code
@@ -33,6 +40,8 @@ fn start_log(global: &args::Global) {
     tracing_subscriber::fmt()
         .with_env_filter(tracing_subscriber::EnvFilter::new(level))
         .with_writer(std::io::stderr)
+        // It would be told where it could not be written.
+        .log_internal_errors(false)
         .with_target(false)
         .init();
 }

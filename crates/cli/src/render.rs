@@ -3,20 +3,102 @@
 use crate::args::{Color, Format, Global};
 use crate::exit::Failure;
 use chrono::{DateTime, Local, Utc};
-use comfy_table::{Attribute, Cell, CellAlignment, ContentArrangement, Table};
+use comfy_table::{Attribute, Cell, CellAlignment, ContentArrangement, Row, Table};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use moorage_core::visible::{visible, visible_json};
 use moorage_engine::Pipeline;
 use serde::Serialize;
+use std::borrow::Cow;
 use std::io::{IsTerminal, Write};
+use std::sync::atomic::{AtomicBool, Ordering};
 
-/// Writes a result to stdout. A reader that went away is no error.
-pub fn out(text: impl AsRef<str>) {
-    let _ = writeln!(std::io::stdout().lock(), "{}", text.as_ref());
+/// Whether something could not be written to stdout.
+static UNWRITTEN: AtomicBool = AtomicBool::new(false);
+
+/// Whether all results reached stdout. A reader that went away, or a full disk, is no success.
+pub fn all_written() -> bool {
+    std::io::stdout().flush().is_ok() && !UNWRITTEN.load(Ordering::Relaxed)
 }
 
-/// Writes progress to stderr.
-pub fn note(text: impl AsRef<str>) {
-    let _ = writeln!(std::io::stderr().lock(), "{}", text.as_ref());
+/// A text that may hold escape sequences, which are ours.
+pub struct Styled(String);
+
+impl Styled {
+    /// With a plain text behind it.
+    #[must_use]
+    pub fn and(self, text: &str) -> Self {
+        Self(self.0 + &visible(text, true))
+    }
+}
+
+/// Something to show: what is not styled by us has nothing hidden in it.
+pub enum Shown<'a> {
+    Plain(Cow<'a, str>),
+    Styled(Styled),
+}
+
+impl<'a, T: AsRef<str> + ?Sized> From<&'a T> for Shown<'a> {
+    fn from(text: &'a T) -> Self {
+        Self::Plain(visible(text.as_ref(), true))
+    }
+}
+
+impl From<String> for Shown<'_> {
+    fn from(text: String) -> Self {
+        Self::Plain(Cow::Owned(visible(&text, true).into_owned()))
+    }
+}
+
+impl From<Styled> for Shown<'_> {
+    fn from(text: Styled) -> Self {
+        Self::Styled(text)
+    }
+}
+
+impl AsRef<str> for Shown<'_> {
+    fn as_ref(&self) -> &str {
+        match self {
+            Self::Plain(text) => text,
+            Self::Styled(Styled(text)) => text,
+        }
+    }
+}
+
+/// Writes a result to stdout.
+pub fn out<'a>(text: impl Into<Shown<'a>>) {
+    if writeln!(std::io::stdout().lock(), "{}", text.into().as_ref()).is_err() {
+        UNWRITTEN.store(true, Ordering::Relaxed);
+    }
+}
+
+/// Writes a script to stdout, which is to be run as it is: only on a terminal is what is hidden in it written out.
+pub fn script(text: String) {
+    if std::io::stdout().is_terminal() { out(text) } else { out(Styled(text)) }
+}
+
+/// Writes progress to stderr. Where that cannot be written, nothing better can be done.
+pub fn note<'a>(text: impl Into<Shown<'a>>) {
+    let _ = writeln!(std::io::stderr().lock(), "{}", text.into().as_ref());
+}
+
+/// A table whose cells have nothing hidden in them.
+pub struct Grid(Table);
+
+impl Grid {
+    /// Adds a row. A cell with something hidden in it loses its colour.
+    pub fn add_row(&mut self, row: impl Into<Row>) {
+        let row: Row = row.into();
+        let cells = row.cell_iter().map(|cell| match visible(&cell.content(), true) {
+            Cow::Borrowed(_) => cell.clone(),
+            Cow::Owned(text) => Cell::new(text),
+        });
+        self.0.add_row(cells.collect::<Vec<_>>());
+    }
+
+    /// How it looks.
+    pub fn trim_fmt(&self) -> Styled {
+        Styled(self.0.trim_fmt())
+    }
 }
 
 /// Writes a JSON document to stdout.
@@ -25,8 +107,13 @@ pub fn note(text: impl AsRef<str>) {
 /// If the value has no JSON form.
 pub fn json(value: &impl Serialize) -> Result<(), Failure> {
     let text = serde_json::to_string_pretty(value).map_err(|e| Failure::Failed(e.to_string()))?;
-    out(text);
+    out(Styled(visible_json(&text).into_owned()));
     Ok(())
+}
+
+/// Writes a JSON document on a line of its own to stdout.
+pub fn json_line(document: &serde_json::Value) {
+    out(Styled(visible_json(&document.to_string()).into_owned()));
 }
 
 /// Whether the user wants JSON.
@@ -46,7 +133,7 @@ pub fn colored(global: &Global) -> bool {
 
 /// A table without lines, as wide as the terminal, with a bold head if colour is on. A head that begins
 /// with `>` is of a column of numbers and stands to the right.
-pub fn table(global: &Global, head: &[&str]) -> Table {
+pub fn table(global: &Global, head: &[&str]) -> Grid {
     let mut table = Table::new();
     table.load_style(comfy_table::presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
     if colored(global) {
@@ -65,34 +152,37 @@ pub fn table(global: &Global, head: &[&str]) -> Table {
     if head.len() > 0 {
         table.set_header(head);
     }
-    tighten(&mut table);
     if !std::io::stdout().is_terminal() {
         table.set_width(4000);
     }
+    let mut table = Grid(table);
+    tighten(&mut table);
     table
 }
 
 /// Two blanks between columns; columns are there once a head or a row is.
-pub fn tighten(table: &mut Table) {
-    for column in table.column_iter_mut() {
+pub fn tighten(table: &mut Grid) {
+    for column in table.0.column_iter_mut() {
         column.set_padding((0, 2));
     }
 }
 
 /// A heading on stdout.
-pub fn bold(global: &Global, text: &str) -> String {
-    if colored(global) { format!("\u{1b}[1m{text}\u{1b}[0m") } else { text.into() }
+pub fn bold(global: &Global, text: &str) -> Styled {
+    let text = visible(text, false);
+    Styled(if colored(global) { format!("\u{1b}[1m{text}\u{1b}[0m") } else { text.into_owned() })
 }
 
 /// A step of something longer, with the command it stands for; a line of its own on stderr.
-pub fn heading(global: &Global, what: &str, command: &str) -> String {
+pub fn heading(global: &Global, what: &str, command: &str) -> Styled {
+    let (what, command) = (visible(what, false), visible(command, false));
     let allowed = std::env::var_os("NO_COLOR").is_none_or(|v| v.is_empty());
     let bold = match global.color {
         Color::Always => true,
         Color::Never => false,
         Color::Auto => allowed && std::io::stderr().is_terminal(),
     };
-    if bold { format!("\n\u{1b}[1m{what}\u{1b}[0m{command}") } else { format!("\n{what}{command}") }
+    Styled(if bold { format!("\n\u{1b}[1m{what}\u{1b}[0m{command}") } else { format!("\n{what}{command}") })
 }
 
 /// A bar, or a line that moves; hidden where nobody looks.

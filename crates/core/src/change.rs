@@ -230,6 +230,10 @@ pub struct BlockAbout {
     unchanged: HashMap<u32, Unchanged>,
     transactions: Vec<(usize, Transaction)>,
     bytes: usize,
+    #[serde(default)]
+    read: Option<Operations>,
+    #[serde(default)]
+    blind: bool,
 }
 
 impl ChangeBlock {
@@ -240,6 +244,8 @@ impl ChangeBlock {
             unchanged: self.unchanged.clone(),
             transactions: self.transactions.iter().map(|(at, t)| (*at, (**t).clone())).collect(),
             bytes: self.bytes,
+            read: self.read,
+            blind: self.blind,
         }
     }
 
@@ -250,9 +256,9 @@ impl ChangeBlock {
         new: RecordBatch,
         old: RecordBatch,
     ) -> Self {
-        let BlockAbout { entries, unchanged, transactions, bytes } = about;
+        let BlockAbout { entries, unchanged, transactions, bytes, read, blind } = about;
         let transactions = transactions.into_iter().map(|(at, t)| (at, Arc::new(t))).collect();
-        Self { schema, entries, new, old, unchanged, transactions, bytes, read: None, blind: false }
+        Self { schema, entries, new, old, unchanged, transactions, bytes, read, blind }
     }
 
     /// The changes at these places, in ascending order, as a block of their own; what a filter kept away is not
@@ -303,8 +309,7 @@ impl ChangeBlock {
         Ok(block)
     }
 
-    /// The block as bytes, for keeping it elsewhere; [`from_bytes`](Self::from_bytes) reads them. Whether it is
-    /// blind, and what a filter kept away, is not in them.
+    /// The block as bytes, for keeping it elsewhere; [`from_bytes`](Self::from_bytes) reads them.
     ///
     /// # Errors
     /// If a column cannot be written.

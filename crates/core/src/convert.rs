@@ -153,7 +153,8 @@ fn float_text(finite: bool, text: String) -> String {
 /// A number as a big one; `None` for what is not finite.
 pub fn big(text: &str) -> Option<BigDecimal> {
     match decimal::parse(text)? {
-        decimal::Number::Finite(_) => BigDecimal::from_str(text).ok(),
+        // Written out, a number of any exponent would have as many digits.
+        decimal::Number::Finite(number) if number.has_room() => BigDecimal::from_str(text).ok(),
         _ => None,
     }
 }

@@ -62,7 +62,16 @@ pub fn parse(text: &str) -> Option<Number<'_>> {
     Some(Number::Finite(Decimal { negative, whole: w, fraction: f, exponent }))
 }
 
+/// The most digits of a number that is computed with, on both sides of the point: more than any database keeps.
+pub const MOST_DIGITS: u64 = 200_000;
+
 impl Decimal<'_> {
+    /// Whether it can be written out with at most [`MOST_DIGITS`] digits.
+    pub fn has_room(&self) -> bool {
+        let digits = (self.whole.len() + self.fraction.len()) as u64;
+        digits + self.exponent.unsigned_abs() <= MOST_DIGITS
+    }
+
     fn digits(&self) -> impl Iterator<Item = u8> {
         self.whole.bytes().chain(self.fraction.bytes())
     }

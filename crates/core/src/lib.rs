@@ -34,6 +34,7 @@ pub mod schema;
 pub mod sql;
 pub mod survey;
 pub mod types;
+pub mod visible;
 
 pub use position::Position;
 pub use schema::{Column, TableName, TableSchema};

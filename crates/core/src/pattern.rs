@@ -16,6 +16,11 @@ pub struct Pattern {
     table: Part,
 }
 
+/// The longest part of a pattern with signs in it, in bytes.
+const MOST_BYTES: usize = 4096;
+/// The most lists of alternatives in it.
+const MOST_BRACES: usize = 16;
+
 #[derive(Clone, Debug)]
 enum Part {
     Exact(String),
@@ -26,6 +31,10 @@ impl Part {
     fn new(text: &str, quoted: bool) -> Option<Self> {
         if quoted || !text.contains(['*', '?', '[', ']', '{', '}', '\\']) {
             return (quoted || !text.is_empty()).then(|| Self::Exact(text.into()));
+        }
+        // No name is so long; alternatives in alternatives would take memory without end.
+        if text.len() > MOST_BYTES || text.matches('{').count() > MOST_BRACES {
+            return None;
         }
         Some(Self::Glob(Glob::new(text).ok()?.compile_matcher()))
     }

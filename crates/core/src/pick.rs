@@ -185,7 +185,7 @@ impl Picker {
             found.only = rule.only.or(found.only);
             found.drop.extend(rule.drop);
             found.rename.extend(rule.rename);
-            found.condition = rule.condition.or(found.condition);
+            found.condition = rule.condition.map(toml::Spanned::into_inner).or(found.condition);
             found.existing_rows = rule.existing_rows.or(found.existing_rows);
             found.on_reject = rule.on_reject.map_or(found.on_reject, |k| *k.get_ref());
             found.mismatch = rule.mismatch.map_or(found.mismatch, |k| *k.get_ref());

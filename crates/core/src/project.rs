@@ -138,18 +138,10 @@ impl PipelineConfig {
         if *target.kind.get_ref() != TargetKind::Sqlite {
             return None;
         }
-        let rules = self.rule.iter();
-        let keys = self.on_reject.iter().map(|k| (k.span(), "on_reject"));
-        let keys =
-            keys.chain(rules.clone().filter_map(|r| Some((r.on_reject.as_ref()?.span(), "on_reject"))));
-        let mut keys = keys.chain(rules.filter_map(|r| Some((r.mismatch.as_ref()?.span(), "mismatch"))));
-        let (span, key) = keys.next()?;
-        Some((
-            span,
-            format!(
-                "pipeline {name}: a SQLite target does not know `{key}`: it stops at what it cannot take"
-            ),
-        ))
+        let keys = self.rule.iter().filter_map(|r| r.on_reject.as_ref());
+        let key = self.on_reject.iter().chain(keys).next()?;
+        let what = "a SQLite target does not know `on_reject`: it stops at what it cannot take";
+        Some((key.span(), format!("pipeline {name}: {what}")))
     }
 }
 
@@ -227,18 +219,23 @@ fn one_of(names: &[&String]) -> String {
     names.iter().map(|n| format!("`{n}`")).collect::<Vec<_>>().join(" or ")
 }
 
-/// Reads a duration: a whole number and one of `ms`, `s`, `m`, `h`.
+/// The longest duration: ten years.
+const LONGEST: Duration = Duration::from_secs(10 * 366 * 24 * 3600);
+
+/// Reads a duration: a whole number and one of `ms`, `s`, `m`, `h`; at most ten years.
 pub fn parse_duration(text: &str) -> Option<Duration> {
     let text = text.trim();
     let at = text.find(|c: char| !c.is_ascii_digit())?;
     let number: u64 = text[..at].parse().ok()?;
-    Some(match text[at..].trim() {
+    let found = match text[at..].trim() {
         "ms" => Duration::from_millis(number),
         "s" => Duration::from_secs(number),
         "m" => Duration::from_secs(number.checked_mul(60)?),
         "h" => Duration::from_secs(number.checked_mul(3600)?),
         _ => return None,
-    })
+    };
+    // Clocks cannot count for ever.
+    (found <= LONGEST).then_some(found)
 }
 
 #[cfg(test)]

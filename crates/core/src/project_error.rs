@@ -21,13 +21,14 @@ impl ProjectError {
         let start = span.start.min(text.len());
         let line_start = text[..start].rfind('\n').map_or(0, |i| i + 1);
         let line_text = text[line_start..].lines().next().unwrap_or_default();
+        let secret = may_hold_a_secret(&text[..line_start], line_text);
         let column = text[line_start..start].chars().count() + 1;
         let spanned = text.get(start..span.end.min(text.len())).unwrap_or_default();
         Self {
             file: file.into(),
             line: text[..start].matches('\n').count() + 1,
             column,
-            text: without_passwords(line_text),
+            text: if secret { masked(line_text) } else { line_text.into() },
             width: spanned.lines().next().map_or(1, |l| l.chars().count()).max(1),
             what,
             expected,
@@ -40,20 +41,125 @@ impl ProjectError {
             Some((what, expected)) => (what, expected.trim_start_matches("one of ")),
             None => (error.message(), ""),
         };
-        let what = what
+        let mut what = what
             .replace("unknown field", "unknown key")
             .replace("missing field", "missing key")
             .replace("unknown variant", "unknown value");
-        Self::at(file, text, error.span().unwrap_or(0..0), what, expected.into())
+        let mut expected = plain_words(expected);
+        let span = error.span().unwrap_or(0..0);
+        let line_start = text[..span.start.min(text.len())].rfind('\n').map_or(0, |i| i + 1);
+        let line = text[line_start..].lines().next().unwrap_or_default();
+        if may_hold_a_secret(&text[..line_start], line) {
+            // The reader's words may hold the value itself, or what stands beside it.
+            let of_key =
+                what.starts_with("missing key") || (what.starts_with("unknown key") && !is_password(line));
+            if !of_key {
+                what = if what.starts_with("invalid type")
+                    || what.starts_with("unknown value")
+                    || what.starts_with("invalid value")
+                {
+                    "this is not what is expected here".into()
+                } else if what.starts_with("unknown key") {
+                    "an unknown key".into()
+                } else {
+                    "this line cannot be read".into()
+                };
+            }
+        } else if let Some((what_is, _)) = what.clone().split_once(", expected") {
+            what = what_is.to_string();
+        }
+        if expected.is_empty() && what == "this line cannot be read" {
+            expected = "KEY = VALUE, with texts in double quotes".into();
+        }
+        Self::at(file, text, span, plain_words(&what), expected)
     }
 }
 
-/// The line with a password in an address made unreadable, at the same length.
-fn without_passwords(line: &str) -> String {
-    let Some(start) = line.find("://").map(|i| i + 3) else { return line.into() };
-    let Some(end) = line[start..].find('@').map(|i| start + i) else { return line.into() };
-    let Some(colon) = line[start..end].find(':').map(|i| start + i + 1) else { return line.into() };
-    format!("{}{}{}", &line[..colon], "*".repeat(line[colon..end].chars().count()), &line[end..])
+/// The TOML reader's own words for what people write.
+fn plain_words(text: &str) -> String {
+    let pairs = [
+        ("struct SecretConfig", "{ env = \"…\" }, { file = \"…\" } or { command = [\"…\"] }"),
+        ("struct AddConfig", "{ from = … }, { constant = … } or { expression = … }"),
+        (
+            "data did not match any variant of untagged enum Constant",
+            "this is not a value that a column can hold",
+        ),
+        ("internally tagged enum ", ""),
+        ("untagged enum ", ""),
+        ("a sequence", "a list: [\"…\", \"…\"]"),
+        ("a map", "a table: { … }"),
+        ("a string", "a text in double quotes"),
+        ("sequence", "list"),
+    ];
+    let mut text = text.to_string();
+    for (from, to) in pairs {
+        text = text.replace(from, to);
+    }
+    match text.find("struct ") {
+        Some(at) => {
+            let end = text[at + 7..].find(|c: char| !c.is_alphanumeric()).map_or(text.len(), |i| at + 7 + i);
+            format!("{}a table{}", &text[..at], &text[end..])
+        }
+        None => text,
+    }
+}
+
+/// Keys of sources and targets whose values are no secrets.
+const PLAIN: [&str; 12] = [
+    "kind",
+    "capture",
+    "sslmode",
+    "sslrootcert",
+    "channel_binding",
+    "path",
+    "schema",
+    "lock_timeout",
+    "statement_timeout",
+    "change_table_limit",
+    "connections",
+    "role",
+];
+
+/// The key of a line, as it stands before the equals sign.
+fn key_of(line: &str) -> &str {
+    line.split_once('=').map_or("", |(key, _)| key.trim())
+}
+
+fn is_password(line: &str) -> bool {
+    key_of(line).rsplit('.').next().is_some_and(|key| key.trim_matches(['"', '\'', ' ']) == "password")
+}
+
+/// Whether a line may hold a secret: all but plainly harmless ones of sources and targets, and whatever looks like an
+/// address or speaks of secrets.
+fn may_hold_a_secret(before: &str, line: &str) -> bool {
+    let lower = line.to_ascii_lowercase();
+    let suspicious = ["passw", "secret", "token", "://", "pwd", "credential"];
+    if suspicious.iter().any(|word| lower.contains(word)) {
+        return true;
+    }
+    let header = |line: &str| {
+        line.trim_start()
+            .starts_with('[')
+            .then(|| line.trim_start_matches(['[', ' ', '\t']).to_ascii_lowercase())
+    };
+    // A line that begins with a bracket may also be part of a list; then the one before it decides, at the worst twice.
+    let section = header(line).or_else(|| before.lines().rev().find_map(header)).unwrap_or_default();
+    let of_an_end = |text: &str| text.starts_with("sources") || text.starts_with("targets");
+    if header(line).is_some() && !line.contains('=') {
+        return false;
+    }
+    (of_an_end(&section) || of_an_end(lower.trim_start())) && !PLAIN.contains(&key_of(line))
+}
+
+/// The line with all that stands behind its key made unreadable, at the same length.
+fn masked(line: &str) -> String {
+    let stars = |text: &str| text.chars().map(|c| if c == ' ' { ' ' } else { '*' }).collect::<String>();
+    match line.split_once('=') {
+        Some((key, value)) if key.trim().chars().all(|c| c.is_ascii_alphanumeric() || "_.- ".contains(c)) => {
+            format!("{key}={}", stars(value))
+        }
+        _ => stars(line),
+    }
 }
 
 impl fmt::Display for ProjectError {

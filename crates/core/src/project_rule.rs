@@ -1,7 +1,7 @@
 //! Rules of a pipeline: exceptions for the tables that match, and how their rows are mapped.
 
 use crate::convert::OnMisfit;
-use crate::expr::logical_type;
+use crate::expr::{Expr, logical_type};
 use crate::project::{ExistingRows, Mismatch, OnReject};
 use crate::types::LogicalType;
 use indexmap::IndexMap;
@@ -39,7 +39,7 @@ pub struct RuleConfig {
     add: Spanned<IndexMap<String, AddConfig>>,
     /// A condition in SQL: which rows are carried.
     #[serde(rename = "where")]
-    pub condition: Option<String>,
+    pub condition: Option<Spanned<String>>,
     /// Overrides the pipeline's own.
     pub existing_rows: Option<ExistingRows>,
     /// Overrides the pipeline's own.
@@ -140,7 +140,7 @@ pub struct AddConfig {
     /// The same for all rows.
     pub constant: Option<Constant>,
     /// Computed from the row's columns, in SQL.
-    pub expression: Option<String>,
+    pub expression: Option<Spanned<String>>,
 }
 
 impl RuleConfig {
@@ -156,6 +156,17 @@ impl RuleConfig {
 
     /// The first mistake: where, what, and what was expected.
     pub(crate) fn wrong(&self) -> Option<(Range<usize>, String, &'static str)> {
+        let sql = |place: String, text: &Spanned<String>| {
+            let why = Expr::check(text.get_ref()).err()?;
+            Some((text.span(), format!("{place} cannot be read: {why}"), "an expression in SQL"))
+        };
+        let added = self.add.get_ref().iter();
+        let added = added
+            .filter_map(|(name, add)| Some((format!("column {name} of `add`"), add.expression.as_ref()?)));
+        let condition = self.condition.iter().map(|text| ("`where`".to_string(), text));
+        if let Some(wrong) = condition.chain(added).find_map(|(place, text)| sql(place, text)) {
+            return Some(wrong);
+        }
         for (name, cast) in self.cast.get_ref() {
             if let Err(why) = logical_type(&cast.to) {
                 let what = format!(

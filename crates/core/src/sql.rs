@@ -11,6 +11,21 @@ pub fn quote_literal(text: &str) -> String {
     format!("'{}'", text.replace('\'', "''"))
 }
 
+/// An anonymous block of PL/pgSQL, quoted as a text, so that nothing inside it can end it.
+pub fn do_block(body: &str) -> String {
+    format!("DO LANGUAGE plpgsql {};", quote_literal(body))
+}
+
+/// A text for a comment that ends with its line: whatever would end it, or is not seen, is written out.
+pub fn in_comment(text: &str) -> String {
+    crate::visible::visible(text, false).into_owned()
+}
+
+/// A word for a POSIX shell: in single quotes (IEEE Std 1003.1, Shell & Utilities, section 2.2.2).
+pub fn shell_word(text: &str) -> String {
+    format!("'{}'", text.replace('\'', "'\\''"))
+}
+
 /// A comma-separated list of quoted identifiers.
 pub fn quote_list<'a>(names: impl IntoIterator<Item = &'a str>) -> String {
     names.into_iter().map(quote_ident).collect::<Vec<_>>().join(", ")

@@ -83,6 +83,11 @@ impl LogicalType {
     pub fn is_integer(&self) -> bool {
         matches!(self, Self::Int16 | Self::Int32 | Self::Int64)
     }
+
+    /// Whether it is a binary floating-point number.
+    pub fn is_float(&self) -> bool {
+        matches!(self, Self::Float32 | Self::Float64)
+    }
 }
 
 impl fmt::Display for LogicalType {

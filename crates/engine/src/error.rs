@@ -1,6 +1,7 @@
 //! Why a run, or a look, failed.
 
-use moorage_adapter::AdapterError;
+use crate::pipeline::Pipeline;
+use moorage_adapter::{AdapterError, Holder};
 use std::path::PathBuf;
 
 /// What the engine returns.
@@ -14,15 +15,30 @@ pub enum EngineError {
     Adapter(#[from] AdapterError),
     /// Another process has the pipeline.
     #[error(
-        "pipeline {pipeline} is already run by process {pid} on {host}. Stop that one first, or look at it with `moorage status`"
+        "pipeline {pipeline} is already run by {by}. Stop that one first, or look at it with `moorage status`"
     )]
     Locked {
         /// The pipeline.
         pipeline: String,
-        /// The other process.
-        pid: u32,
-        /// Where it runs.
-        host: String,
+        /// The other process: `process 312 on quay since …`.
+        by: String,
+    },
+    /// Another process writes the pipeline's tables, from another folder or machine.
+    #[error(
+        "pipeline {pipeline} is already run by {by}, from another folder or machine. Stop that one first; \
+         if it is gone for good, its turn to write ends by itself within a minute: then run again"
+    )]
+    Held {
+        /// The pipeline.
+        pipeline: String,
+        /// The other process: `process 312 on quay since …`.
+        by: String,
+    },
+    /// Two runs set the same pipeline up.
+    #[error("pipeline {pipeline} was set up by another run meanwhile")]
+    SetUpMeanwhile {
+        /// The pipeline.
+        pipeline: String,
     },
     /// The state folder.
     #[error("state folder {path}: {reason}")]
@@ -114,6 +130,16 @@ pub enum EngineError {
         /// The tables on the way, with the pipelines that carry them.
         way: String,
     },
+    /// A table that is to be let go of, and would come back with the next run.
+    #[error(
+        "pipeline {pipeline} still picks {table}: the next run would make it anew. Take it out with `exclude` in the project file first"
+    )]
+    StillPicked {
+        /// The pipeline.
+        pipeline: String,
+        /// The table.
+        table: String,
+    },
     /// No reject of this number.
     #[error("pipeline {pipeline} has no reject {id}; `moorage rejects` lists what is set aside")]
     UnknownReject {
@@ -127,6 +153,14 @@ pub enum EngineError {
     NeverRun {
         /// The pipeline.
         pipeline: String,
+    },
+    /// A key on the command line that is none of the table's.
+    #[error("{table}: {what}")]
+    WrongKey {
+        /// The table.
+        table: String,
+        /// What is wrong with it, and how one looks.
+        what: String,
     },
     /// A table of the source named on the command line.
     #[error("the source has no table {table}{}", if near.is_empty() { String::new() } else { format!("; did you mean {near}?") })]
@@ -146,4 +180,29 @@ pub enum EngineError {
         /// What there is.
         known: String,
     },
+}
+
+/// A process for people, with since when it runs.
+fn words(holder: &Holder) -> String {
+    format!("{} since {}", holder.words(), holder.since.to_rfc3339_opts(chrono::SecondsFormat::Secs, true))
+}
+
+impl EngineError {
+    pub(crate) fn locked(pipeline: &str, by: Option<&Holder>) -> Self {
+        let by = by.map_or("another process".into(), words);
+        Self::Locked { pipeline: pipeline.into(), by }
+    }
+
+    pub(crate) fn held(pipeline: &Pipeline, by: &Holder) -> Self {
+        Self::Held { pipeline: pipeline.name.clone(), by: words(by) }
+    }
+
+    /// Whether the same thing may work when tried again.
+    pub fn is_transient(&self) -> bool {
+        match self {
+            Self::Adapter(error) => error.is_transient(),
+            Self::SetUpMeanwhile { .. } => true,
+            _ => false,
+        }
+    }
 }

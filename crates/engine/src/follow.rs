@@ -14,15 +14,15 @@ use crate::run::{Context, Outcome};
 use chrono::{DateTime, Utc};
 use futures_util::FutureExt;
 use moorage_adapter::{
-    AdapterError, CapturePlan, ChangeStream, Event, Head, Merge, Source, StreamStart, StreamedSegment,
+    AdapterError, CapturePlan, ChangeStream, Event, GONE, Head, Merge, Source, StreamStart, StreamedSegment,
     TableProgress,
 };
+use moorage_core::Position;
 use moorage_core::batch::{Action, Batcher, Limits};
 use moorage_core::checkpoint::{Checkpoint, Durable, Stage};
 use moorage_core::lag::ClockSkew;
 use moorage_core::plan::TablePlan;
-use moorage_core::{Position, TableSchema};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 use tokio::sync::mpsc;
 use tokio::task::JoinHandle;
@@ -37,6 +37,9 @@ const ASKED_EVERY: Duration = Duration::from_millis(500);
 /// How much of the log may grow past an idle pipeline before a note is written, so that the source can
 /// let go of it.
 const IDLE_GROWTH: u128 = 1 << 20;
+
+/// How often it is said that a merge takes long.
+const SAY_EVERY: Duration = Duration::from_secs(5);
 
 /// A stream that ended in an error.
 pub(crate) struct Failed {
@@ -61,6 +64,10 @@ struct Follower<'a> {
     captured_at: Option<DateTime<Utc>>,
     stopping: Option<String>,
     merged: bool,
+    /// Up to where everything was merged, for those who look.
+    merged_to: Arc<Mutex<Option<Position>>>,
+    /// What a look found that takes effect once the stream has passed the look.
+    found: Option<Found>,
     rereading: Option<Rereading>,
     /// What was given up, until no batch is open in which it could be removed.
     given_up: Option<Rereading>,
@@ -98,6 +105,8 @@ pub(crate) async fn follow(context: &Context, following: Following) -> std::resu
         captured_at: None,
         stopping: None,
         merged: false,
+        merged_to: Arc::default(),
+        found: None,
         rereading: None,
         given_up: None,
         next_ask: Instant::now() + ASKED_EVERY,
@@ -110,7 +119,9 @@ impl Follower<'_> {
     async fn stream(&mut self, following: Following) -> Result<Outcome> {
         let source = &self.context.pipeline.source;
         self.skew = source.head(&following.capture).await?.skew;
-        let Following { checkpoint, capture, tables } = following;
+        let Following { checkpoint, capture, tables, captured_by } = following;
+        let mut looks =
+            Looks::start(&self.context.pipeline, self.plans.clone(), captured_by, self.merged_to.clone());
         let start = StreamStart { checkpoint, capture, tables };
         let mut stream = source.changes(start, &self.context.events).await?;
         self.context.say(Event::Streaming { position: self.checkpoint.position.clone() });
@@ -119,15 +130,14 @@ impl Follower<'_> {
             source.send_note(&note).await?;
             self.note = Some(note);
         }
-        let done = self.drive(stream.as_mut()).await;
+        let done = self.drive(stream.as_mut(), &mut looks).await;
         // A merge that is still open holds part of a transaction: it is undone.
         self.merge = None;
         stream.close().await;
         done
     }
 
-    async fn drive(&mut self, stream: &mut dyn ChangeStream) -> Result<Outcome> {
-        let mut looks = Looks::start(&self.context.pipeline, self.plans.clone());
+    async fn drive(&mut self, stream: &mut dyn ChangeStream, looks: &mut Looks) -> Result<Outcome> {
         self.begin_rereading().await?;
         loop {
             let flush = self.stopping.is_some() || self.note_arrived;
@@ -161,7 +171,7 @@ impl Follower<'_> {
                 return Ok(Outcome::CaughtUp);
             }
             let next_ask = self.next_ask;
-            match wait(self.context, stream, due, &mut looks, self.rereading.as_mut(), next_ask).await? {
+            match wait(self.context, stream, due, looks, self.rereading.as_mut(), next_ask).await? {
                 Woken::Segment(segment) => self.take(segment).await?,
                 Woken::Due => {}
                 Woken::Asked => {
@@ -184,10 +194,13 @@ impl Follower<'_> {
         if segment.last_commit.is_some() {
             self.captured_at = Some(Utc::now());
         }
-        if let Some(rereading) = &mut self.rereading
-            && !rereading.keep(&segment)?
-        {
-            self.give_up_rereading("too much changed in the table while it was read (more than 1 GiB)");
+        match self.rereading.as_mut().map(|rereading| rereading.keep(&segment)) {
+            Some(Ok(false)) => {
+                self.give_up_rereading("too much changed in the table while it was read (more than 1 GiB)");
+            }
+            // A full disk here, say: the pipeline itself needs no spool.
+            Some(Err(error)) => self.give_up_rereading(&error.to_string()),
+            Some(Ok(true)) | None => {}
         }
         self.note_arrived |= self.note.as_ref().is_some_and(|note| segment.notes.contains(note));
         self.changes_in_batch += segment.blocks.iter().map(|b| b.len() as u64).sum::<u64>();
@@ -202,24 +215,27 @@ impl Follower<'_> {
             return Ok(());
         }
         let name = &self.context.pipeline.name;
+        let mut plans = Vec::new();
         for table in self.context.state.asked_again(name)? {
-            match self.plans.iter().find(|p| p.table().to_string() == table).cloned() {
-                Some(plan) => {
-                    let begun = Rereading::begin(&self.context.pipeline, &plan, &self.context.events).await?;
-                    self.rereading = Some(begun);
-                    return Ok(());
-                }
+            match self.plans.iter().find(|p| p.table().to_string() == table) {
+                Some(plan) => plans.push(plan.clone()),
                 None => self.context.state.answer_again(name, &table, "the pipeline does not carry it"),
             }
+        }
+        if !plans.is_empty() {
+            // All that were asked for, together: they may refer to each other.
+            let begun = Rereading::begin(&self.context.pipeline, &plans, &self.context.events).await?;
+            self.rereading = Some(begun);
         }
         Ok(())
     }
 
     fn give_up_rereading(&mut self, why: &str) {
         let Some(rereading) = self.rereading.take() else { return };
-        let table = rereading.plan.table().to_string();
-        self.context.state.answer_again(&self.context.pipeline.name, &table, why);
-        let message = format!("{table} was not read again: {why}. Its rows are as they were");
+        let tables = rereading.names();
+        let name = &self.context.pipeline.name;
+        tables.iter().for_each(|table| self.context.state.answer_again(name, table, why));
+        let message = format!("{} was not read again: {why}. Its rows are as they were", tables.join(", "));
         self.context.say(Event::Warning { message });
         self.given_up = Some(rereading);
     }
@@ -264,9 +280,9 @@ impl Follower<'_> {
 
     fn reread_done(&mut self) -> Result<()> {
         if let Some(rereading) = self.rereading.take() {
-            let (name, table) = (&self.context.pipeline.name, rereading.plan.table().to_string());
-            self.context.state.answer_again(name, &table, "");
-            self.context.say(rereading.done());
+            let name = &self.context.pipeline.name;
+            rereading.names().iter().for_each(|table| self.context.state.answer_again(name, table, ""));
+            rereading.done().for_each(|event| self.context.say(event));
         }
         Ok(())
     }
@@ -277,12 +293,26 @@ impl Follower<'_> {
             Some(merge) => Ok(merge),
             none => {
                 let target = &self.context.pipeline.target;
-                Ok(none.insert(target.begin(&self.context.pipeline.name, &self.plans).await?))
+                Ok(none.insert(target.begin(&self.checkpoint, &self.plans).await?))
             }
         }
     }
 
+    /// Merges and commits what was collected; while that takes long, says so.
     async fn commit(&mut self, stream: &dyn ChangeStream) -> Result<()> {
+        let (began, events) = (Instant::now(), self.context.events.clone());
+        let mut merging = std::pin::pin!(self.commit_batch(stream));
+        loop {
+            tokio::select! {
+                done = &mut merging => return done,
+                () = tokio::time::sleep(SAY_EVERY) => {}
+            }
+            let what = "the target to take a batch".to_string();
+            events(Event::Waiting { what, waited_ms: began.elapsed().as_millis() as u64 });
+        }
+    }
+
+    async fn commit_batch(&mut self, stream: &dyn ChangeStream) -> Result<()> {
         let began = Instant::now();
         let Some((blocks, end)) = self.batcher.close() else { return Ok(()) };
         self.open_merge().await?.write(&blocks).await?;
@@ -304,6 +334,8 @@ impl Follower<'_> {
         self.tell_of_rejects(&progress);
         stream.acknowledge(&durable);
         self.checkpoint = durable.checkpoint().clone();
+        *self.merged_to.lock().unwrap_or_else(PoisonError::into_inner) =
+            Some(end.transaction.position.clone());
         self.merged = true;
         let lag = self.skew.lag(end.transaction.committed_at, Utc::now());
         self.context.say(Event::Merged {
@@ -317,7 +349,21 @@ impl Follower<'_> {
         if replaces {
             self.reread_done()?;
         }
-        Ok(())
+        self.take_effect(false)
+    }
+
+    /// What a look found stops the stream where the look was taken: not before, for what came earlier is as it was; and
+    /// not never, however busy the other tables are.
+    fn take_effect(&mut self, idle: bool) -> Result<()> {
+        let at = self.context.pipeline.source.parse_position(&self.checkpoint.position);
+        let passed = |found: &Found| idle || at.is_some_and(|at| at >= found.position);
+        match self.found.take() {
+            Some(found) if passed(&found) => Err(found.error.into()),
+            found => {
+                self.found = found;
+                Ok(())
+            }
+        }
     }
 
     fn tell_of_rejects(&self, progress: &[TableProgress]) {
@@ -340,21 +386,31 @@ impl Follower<'_> {
     fn looked(&mut self, look: Look) -> Result<()> {
         self.skew = look.head.skew;
         let idle = self.batcher.rows() == 0 && self.merge.is_none() && !self.batcher.in_transaction();
+        if let Some(error) = look.found {
+            self.found.get_or_insert(Found { position: look.head.position.clone(), error });
+            if !idle {
+                // Something for the stream to pass, also if nothing else comes.
+                self.send_note("the source was looked at");
+            }
+        }
+        self.take_effect(idle)?;
         if !idle {
             return Ok(());
         }
-        if let Some((schema, what)) = look.drifted.into_iter().next() {
-            return Err(AdapterError::Drift { table: schema.table.to_string(), what }.into());
-        }
         if look.head.holds_log_back && self.is_far_behind(&look.head.position) {
-            let source = self.context.pipeline.source.clone();
-            tokio::spawn(async move {
-                if let Err(error) = source.send_note("the log grew while no carried table changed").await {
-                    tracing::warn!("the source keeps more of its log than needed: {error}");
-                }
-            });
+            self.send_note("the log grew while no carried table changed");
         }
         Ok(())
+    }
+
+    /// Sends a note without waiting for it.
+    fn send_note(&self, note: &'static str) {
+        let source = self.context.pipeline.source.clone();
+        tokio::spawn(async move {
+            if let Err(error) = source.send_note(note).await {
+                tracing::warn!("the source keeps more of its log than needed: {error}");
+            }
+        });
     }
 
     fn is_far_behind(&self, head: &Position) -> bool {
@@ -399,7 +455,30 @@ async fn wait(
 /// What a look at the source found.
 struct Look {
     head: Head,
-    drifted: Vec<(Arc<TableSchema>, String)>,
+    /// Why the stream cannot go on as it is.
+    found: Option<AdapterError>,
+}
+
+impl Look {
+    /// What was merged before the look must have been in the source's log.
+    fn not_before(self, merged_to: Option<Position>) -> moorage_adapter::Result<Self> {
+        match merged_to {
+            Some(at) if at > self.head.position => Err(AdapterError::Protocol {
+                address: "the source's stream".into(),
+                what: format!(
+                    "it has delivered changes up to {at}, and the log ends at {}",
+                    self.head.position
+                ),
+            }),
+            _ => Ok(self),
+        }
+    }
+}
+
+/// What takes effect at a position.
+struct Found {
+    position: Position,
+    error: AdapterError,
 }
 
 /// Looks at the source from a task of its own, so that no merge waits for it.
@@ -409,14 +488,21 @@ struct Looks {
 }
 
 impl Looks {
-    fn start(pipeline: &Pipeline, plans: Vec<TablePlan>) -> Self {
+    fn start(
+        pipeline: &Pipeline,
+        plans: Vec<TablePlan>,
+        captured_by: Vec<Option<String>>,
+        merged_to: Arc<Mutex<Option<Position>>>,
+    ) -> Self {
         let (sender, found) = mpsc::channel(1);
         let (source, capture) = (pipeline.source.clone(), pipeline.capture());
         let task = tokio::spawn(async move {
             for round in 1u32.. {
                 tokio::time::sleep(LOOK_EVERY).await;
                 let catalogue = round.is_multiple_of(CATALOGUE_EVERY);
-                match look(source.as_ref(), &capture, if catalogue { &plans } else { &[] }).await {
+                let merged_to = merged_to.lock().unwrap_or_else(PoisonError::into_inner).clone();
+                let look = look(source.as_ref(), &capture, &plans, &captured_by, catalogue).await;
+                match look.and_then(|look| look.not_before(merged_to)) {
                     // The stream itself tells when the source is gone.
                     Err(error) if error.is_transient() => {}
                     found => {
@@ -448,8 +534,31 @@ async fn look(
     source: &dyn Source,
     capture: &CapturePlan,
     plans: &[TablePlan],
+    captured_by: &[Option<String>],
+    catalogue: bool,
 ) -> moorage_adapter::Result<Look> {
+    let drifted = if catalogue { source.drifted(capture, plans).await? } else { Vec::new() };
+    let drifted = drifted.into_iter().next();
+    let mut found = drifted.map(|(schema, what)| {
+        let table = schema.table.to_string();
+        // Setting up anew leaves such a table behind, and the others go on.
+        if what == GONE {
+            AdapterError::Gap { table, why: what }
+        } else {
+            AdapterError::Drift { table, what }
+        }
+    });
+    let now = source.captured_by(capture, plans).await?;
+    let unbroken = |(before, now): (&Option<String>, &Option<String>)| match (before, now) {
+        (Some(before), Some(now)) => source.is_unbroken(before, now),
+        _ => false,
+    };
+    let gap = plans.iter().zip(captured_by.iter().zip(&now)).find(|(_, both)| !unbroken(*both));
+    if let Some((plan, _)) = gap {
+        let why = "what captures them was altered by someone".into();
+        found.get_or_insert(AdapterError::Gap { table: plan.table().to_string(), why });
+    }
+    // Asked last: everything that was found lies before it.
     let head = source.head(capture).await?;
-    let drifted = if plans.is_empty() { Vec::new() } else { source.drifted(capture, plans).await? };
-    Ok(Look { head, drifted })
+    Ok(Look { head, found })
 }

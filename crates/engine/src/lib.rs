@@ -6,6 +6,7 @@
 mod changes;
 pub mod ddl;
 mod error;
+mod folder;
 mod follow;
 mod load;
 mod lock;
@@ -13,6 +14,7 @@ mod mappers;
 mod pipeline;
 mod planning;
 mod prepare;
+mod process;
 mod rejects;
 mod remove;
 mod reread;
@@ -22,6 +24,7 @@ mod spool;
 mod state;
 mod status;
 mod stop;
+mod turn;
 mod verify;
 
 pub use changes::{ChangeFeed, changes, parse_from};
@@ -32,7 +35,7 @@ pub use planning::{
     rule_from_example, set_up_scripts,
 };
 pub use rejects::{ShownReject, reject, rejects, settle};
-pub use remove::{RereadOutcome, Rereads, Resnapshot, reread_outcome, resnapshot, teardown};
+pub use remove::{RereadOutcome, Rereads, Resnapshot, let_go, reread_outcome, resnapshot, teardown};
 pub use row::{
     Preview, RowColumn, RowSteps, RowView, RowWatch, preview, preview_source, preview_target, row,
 };

@@ -1,6 +1,7 @@
 //! Taking a snapshot's chunks into the target.
 
 use crate::mappers::Mappers;
+use crate::run::Context;
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_adapter::{Event, Events, LoadedTable, Result, SnapshotMark, SnapshotSink, TableState, Target};
@@ -19,6 +20,8 @@ pub(crate) struct Loader {
     pub(crate) events: Events,
     pub(crate) run_began: Instant,
     rows: Vec<AtomicU64>,
+    /// For each table what captures its changes.
+    captured_by: Vec<Option<String>>,
     /// For each table whether readers see old rows until all new ones are there.
     hidden: Vec<bool>,
     first: AtomicBool,
@@ -27,23 +30,22 @@ pub(crate) struct Loader {
 
 impl Loader {
     pub(crate) fn new(
-        pipeline: &str,
-        target: &Arc<dyn Target>,
+        context: &Context,
         tables: &[TablePlan],
         finished_as: TableState,
-        events: &Events,
-        run_began: Instant,
         hidden: Vec<bool>,
+        captured_by: Vec<Option<String>>,
     ) -> Result<Self> {
         Ok(Self {
-            pipeline: pipeline.into(),
-            target: target.clone(),
+            pipeline: context.pipeline.name.clone(),
+            target: context.pipeline.target.clone(),
             mappers: Mappers::new(tables)?,
             tables: tables.to_vec(),
             finished_as,
-            events: events.clone(),
-            run_began,
+            events: context.events.clone(),
+            run_began: context.began,
             rows: tables.iter().map(|_| AtomicU64::new(0)).collect(),
+            captured_by,
             hidden,
             first: AtomicBool::new(true),
             began: Instant::now(),
@@ -72,7 +74,9 @@ impl SnapshotSink for Loader {
     async fn finished(&self, table: usize, mark: SnapshotMark) -> Result<()> {
         let plan = &self.tables[table];
         let mark = (self.finished_as == TableState::Live).then_some(mark);
-        self.target.finish_load(&self.pipeline, plan, LoadedTable { state: self.finished_as, mark }).await?;
+        let captured_by = self.captured_by[table].clone();
+        let end = LoadedTable { state: self.finished_as, mark, captured_by };
+        self.target.finish_load(&self.pipeline, plan, end).await?;
         (self.events)(Event::SnapshotFinished {
             table: plan.table().to_string(),
             rows: self.rows[table].load(Ordering::Relaxed),

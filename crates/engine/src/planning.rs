@@ -65,7 +65,7 @@ pub async fn draft(pipeline: &Pipeline) -> Result<Draft> {
 async fn survey(pipeline: &Pipeline, plan: &Plan) -> Result<Vec<Surveyed>> {
     let mut surveyed = pipeline.target.survey(&pipeline.name, &plan.tables).await?;
     for (found, table) in surveyed.iter_mut().zip(&plan.tables) {
-        let followed = found.state.is_some_and(|s| s != TableState::Loading && s != TableState::Copied);
+        let followed = found.state.is_some_and(|s| matches!(s, TableState::Live | TableState::ChangesOnly));
         if found.maps_otherwise && followed && found.problem.is_none() {
             let table = table.table();
             found.problem = Some(format!(
@@ -110,7 +110,7 @@ pub struct Estimate {
 /// # Errors
 /// If the source cannot be read.
 pub async fn estimate(pipeline: &Pipeline, draft: &Draft) -> Result<Option<Estimate>> {
-    let loaded = |s: &Surveyed| s.state.is_some_and(|state| state != TableState::Loading);
+    let loaded = |s: &Surveyed| s.state.is_some_and(|state| !state.is_unread() && state != TableState::Gone);
     let mut missing: Vec<(&TablePlan, u64, u64)> = draft
         .plan
         .tables
@@ -199,8 +199,22 @@ fn unreachable(end: End, error: &str) -> Finding {
     Finding::blocker(end, "connection", error, why, Fix::step("mend what the message names"))
 }
 
-/// Whether the source's history is the one the target was filled from, and its capture point the target's own.
+/// Whether the source's history is the one the target was filled from, and its capture point the target's own. Beside a
+/// run the two are read at different moments: what does not fit is only told if the checkpoint stands still.
 async fn history(pipeline: &Pipeline) -> Option<Finding> {
+    for _ in 0..10 {
+        let before = pipeline.target.checkpoint(&pipeline.name).await.ok()?;
+        let found = history_now(pipeline).await;
+        if found.as_ref().is_none_or(|f| f.severity != Severity::Blocker)
+            || pipeline.target.checkpoint(&pipeline.name).await.ok()? == before
+        {
+            return found;
+        }
+    }
+    None
+}
+
+async fn history_now(pipeline: &Pipeline) -> Option<Finding> {
     let checkpoint = pipeline.target.checkpoint(&pipeline.name).await.ok()?;
     let mut capture = pipeline.capture();
     if let Some(checkpoint) = &checkpoint {

@@ -9,6 +9,7 @@ use crate::load::Loader;
 use crate::pipeline::Pipeline;
 use crate::planning::plan_pipeline;
 use crate::run::{Context, Start};
+use crate::turn;
 use moorage_adapter::{
     AdapterError, CapturePlan, CaptureState, Event, SnapshotMark, StoredTable, StreamTable, TableState,
 };
@@ -33,6 +34,8 @@ pub(crate) struct Following {
     pub(crate) checkpoint: Checkpoint,
     pub(crate) capture: CapturePlan,
     pub(crate) tables: Vec<StreamTable>,
+    /// For each table what captures its changes.
+    pub(crate) captured_by: Vec<Option<String>>,
 }
 
 /// After kill -9 the server may hold a slot for a moment longer.
@@ -47,13 +50,15 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
         context.say(Event::TableLeftOut { table: refused.table.to_string(), why: refused.why.clone() });
     }
     refuse_loops(context, &planned, &found).await?;
+    // The checkpoint is read after the turn was taken: from then on nobody else can move it.
+    let turn = turn::take(pipeline, &context.me, false, &context.events).await?;
     let checkpoint = pipeline.target.checkpoint(&pipeline.name).await?;
     let stored = pipeline.target.tables(&pipeline.name).await?;
     // From here on a lost connection is tried again; one that was never made is not.
     context.reached.store(true, Ordering::Relaxed);
     if context.options.snapshot_only {
         refuse_patterns(&unmatched)?;
-        return copy(context, checkpoint, &planned).await;
+        return copy(context, checkpoint, &planned, turn).await;
     }
     let mut capture = pipeline.capture();
     if let Some(checkpoint) = &checkpoint {
@@ -71,6 +76,7 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
                 context.say(Event::Warning { message: unmatched.to_string() });
             }
             refuse_drift(context, &planned, &stored).await?;
+            read_again_what_was_missed(context, &capture, &planned, &stored).await?;
             something_to_carry(context, &planned)?;
             pipeline.source.align(&capture, &planned.tables, &context.events).await?;
             checkpoint
@@ -78,18 +84,78 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
         (decision, _) => {
             refuse_patterns(&unmatched)?;
             something_to_carry(context, &planned)?;
-            set_up(context, &planned, &capture, &state, decision).await?
+            set_up(context, &planned, &capture, &state, decision, turn).await?
         }
     };
+    // Before any of them is read: what is missed from here on is seen.
+    let captured_by = pipeline.source.captured_by(&capture, &planned.tables).await?;
+    adopt(context, &planned, &stored, &captured_by).await?;
     if checkpoint.changes_only {
-        make_without_snapshot(context, &planned).await?;
+        make_without_snapshot(context, &planned, &captured_by).await?;
     }
     let missing = missing(&planned, &pipeline.target.tables(&pipeline.name).await?);
     if !missing.is_empty() {
-        load(context, &missing, Some(&capture), TableState::Live).await?;
+        let by =
+            |t: &TablePlan| planned.tables.iter().position(|p| p == t).and_then(|at| captured_by[at].clone());
+        let by = missing.iter().map(by).collect();
+        load(context, &missing, Some(&capture), TableState::Live, by).await?;
     }
     let tables = stream_tables(context, &planned).await?;
-    Ok(Ready::ToFollow(Box::new(Following { checkpoint, capture, tables })))
+    Ok(Ready::ToFollow(Box::new(Following { checkpoint, capture, tables, captured_by })))
+}
+
+/// Tables of which changes may have been missed while nobody looked are read again, and nothing else.
+async fn read_again_what_was_missed(
+    context: &Context,
+    capture: &CapturePlan,
+    planned: &Plan,
+    stored: &[StoredTable],
+) -> Result<()> {
+    let pipeline = &context.pipeline;
+    let carried = |s: &&StoredTable| planned.tables.iter().any(|t| t.target == s.plan.target);
+    let live = stored.iter().filter(|s| !s.state.is_unread()).filter(carried);
+    let live: Vec<&StoredTable> = live.collect();
+    let plans: Vec<TablePlan> = live.iter().map(|s| s.plan.clone()).collect();
+    let now = pipeline.source.captured_by(capture, &plans).await?;
+    for (stored, now) in live.iter().zip(now) {
+        let unbroken = match (&stored.captured_by, &now) {
+            (Some(before), Some(now)) => pipeline.source.is_unbroken(before, now),
+            // An earlier version did not remember it.
+            (None, Some(_)) => true,
+            (_, None) => false,
+        };
+        if unbroken {
+            continue;
+        }
+        let target = std::slice::from_ref(&stored.plan.target);
+        pipeline.target.forget(&pipeline.name, target, false).await?;
+        let message = format!(
+            "{}: what captures its changes was altered by someone, so some may have been missed: it is read again",
+            stored.plan.table()
+        );
+        context.say(Event::Warning { message });
+    }
+    Ok(())
+}
+
+/// Remembers what captures tables that stay as they are, where that is another text now.
+async fn adopt(
+    context: &Context,
+    planned: &Plan,
+    stored: &[StoredTable],
+    captured_by: &[Option<String>],
+) -> Result<()> {
+    let pipeline = &context.pipeline;
+    let other = |(plan, by): (&TablePlan, &Option<String>)| {
+        let by = by.as_ref()?;
+        let stored = stored.iter().find(|s| s.plan.target == plan.target && !s.state.is_unread())?;
+        (stored.captured_by.as_ref() != Some(by)).then(|| (plan.target.clone(), by.clone()))
+    };
+    let others: Vec<(String, String)> = planned.tables.iter().zip(captured_by).filter_map(other).collect();
+    if others.is_empty() {
+        return Ok(());
+    }
+    Ok(pipeline.target.remember_captured_by(&pipeline.name, &others).await?)
 }
 
 /// A table must not be its own target, nor come back to itself through other pipelines.
@@ -216,7 +282,8 @@ async fn look_and_decide(
 /// those that are refused now; tables that are not picked any more, or gone, are forgotten with a warning.
 async fn refuse_drift(context: &Context, planned: &Plan, stored: &[StoredTable]) -> Result<()> {
     let pipeline = &context.pipeline;
-    let live: Vec<&StoredTable> = stored.iter().filter(|s| s.state != TableState::Loading).collect();
+    let live: Vec<&StoredTable> =
+        stored.iter().filter(|s| !s.state.is_unread() && s.state != TableState::Gone).collect();
     let plans: Vec<TablePlan> = live.iter().map(|s| s.plan.clone()).collect();
     let drifted = pipeline.source.drifted(&pipeline.capture(), &plans).await?;
     for stored in live {
@@ -238,13 +305,11 @@ async fn refuse_drift(context: &Context, planned: &Plan, stored: &[StoredTable])
                 }
                 let why = drift.unwrap_or_else(|| "the project file does not pick it any more".into());
                 let message = format!(
-                    "{table} is not followed any more: {why}. Its target table {} stays as it is",
+                    "{table} is not followed any more: {why}. Its target table {} stays as it is; `moorage teardown --table {table}` lets go of it",
                     stored.plan.target
                 );
-                pipeline
-                    .target
-                    .forget(&pipeline.name, std::slice::from_ref(&stored.plan.target), false)
-                    .await?;
+                let target = std::slice::from_ref(&stored.plan.target);
+                pipeline.target.leave(&pipeline.name, target).await?;
                 context.say(Event::Warning { message });
             }
         }
@@ -258,6 +323,7 @@ async fn set_up(
     capture: &CapturePlan,
     state: &CaptureState,
     decision: Decision,
+    turn: bool,
 ) -> Result<Checkpoint> {
     let pipeline = &context.pipeline;
     for table in &planned.tables {
@@ -270,12 +336,17 @@ async fn set_up(
     };
     let mut checkpoint = new_checkpoint(context, state.identity.clone(), capture, Stage::Preparing);
     checkpoint.changes_only = changes_only;
+    take_first_turn(context, turn).await?;
     let _noted = pipeline.target.save_checkpoint(&checkpoint).await?;
     let again = decision == Decision::SetUpAgain;
     let prepared = match pipeline.source.prepare(capture, &planned.tables, again, &context.events).await {
         Ok(prepared) => prepared,
         Err(error) => {
-            undo_set_up(context, capture).await;
+            // After a lost connection the source may still be making what was asked for. The checkpoint stays, and the
+            // next set-up knows what it finds as its own.
+            if !error.is_transient() {
+                undo_set_up(context, capture).await;
+            }
             return Err(error.into());
         }
     };
@@ -283,6 +354,19 @@ async fn set_up(
     checkpoint.position = wanted.unwrap_or_else(|| prepared.position.to_string());
     let _noted = pipeline.target.save_checkpoint(&checkpoint).await?;
     Ok(checkpoint)
+}
+
+/// Takes the turn where nothing is remembered yet, unless it was taken; whoever was first has set up since.
+async fn take_first_turn(context: &Context, taken: bool) -> Result<()> {
+    let pipeline = &context.pipeline;
+    if taken {
+        return Ok(());
+    }
+    turn::take(pipeline, &context.me, true, &context.events).await?;
+    match pipeline.target.checkpoint(&pipeline.name).await? {
+        None => Ok(()),
+        Some(_) => Err(EngineError::SetUpMeanwhile { pipeline: pipeline.name.clone() }),
+    }
 }
 
 fn new_checkpoint(
@@ -306,11 +390,13 @@ fn new_checkpoint(
     }
 }
 
-/// A set-up that was refused leaves nothing half-made. What cannot be removed now is recognised later.
+/// A set-up that was refused leaves nothing half-made. What cannot be removed in the source now is recognised later:
+/// only while the target remembers it.
 async fn undo_set_up(context: &Context, capture: &CapturePlan) {
     let pipeline = &context.pipeline;
     if let Err(error) = pipeline.source.teardown(capture, false).await {
-        tracing::debug!("nothing to take back in the source: {error}");
+        tracing::debug!("what was made in the source stays for now: {error}");
+        return;
     }
     let has_tables = pipeline.target.tables(&pipeline.name).await.is_ok_and(|t| !t.is_empty());
     let undone = if has_tables {
@@ -350,12 +436,18 @@ fn start_position(context: &Context, wanted: &str, state: &CaptureState) -> Resu
 
 /// Makes the tables that a pipeline without a snapshot does not have yet. One that was forgotten is there:
 /// it is read, as its user asked.
-async fn make_without_snapshot(context: &Context, planned: &Plan) -> Result<()> {
+async fn make_without_snapshot(
+    context: &Context,
+    planned: &Plan,
+    captured_by: &[Option<String>],
+) -> Result<()> {
     let pipeline = &context.pipeline;
     let stored = pipeline.target.tables(&pipeline.name).await?;
-    for table in planned.tables.iter().filter(|t| stored.iter().all(|s| s.plan.target != t.target)) {
+    let is_new = |t: &TablePlan| stored.iter().all(|s| s.plan.target != t.target);
+    for (table, by) in planned.tables.iter().zip(captured_by).filter(|(t, _)| is_new(t)) {
         pipeline.target.create(&pipeline.name, table).await?;
-        let end = moorage_adapter::LoadedTable { state: TableState::ChangesOnly, mark: None };
+        let captured_by = by.clone();
+        let end = moorage_adapter::LoadedTable { state: TableState::ChangesOnly, mark: None, captured_by };
         pipeline.target.finish_load(&pipeline.name, table, end).await?;
     }
     Ok(())
@@ -374,6 +466,7 @@ async fn load(
     tables: &[TablePlan],
     capture: Option<&CapturePlan>,
     finished_as: TableState,
+    captured_by: Vec<Option<String>>,
 ) -> Result<()> {
     let pipeline = &context.pipeline;
     let mut hidden = Vec::with_capacity(tables.len());
@@ -386,15 +479,7 @@ async fn load(
         pipeline.source.discover().await?.into_iter().map(|t| (t.name, t.row_estimate)).collect();
     let of = |t: &TablePlan| (t.table().to_string(), estimates.get(t.table()).copied().flatten());
     context.say(Event::SnapshotStarted { tables: tables.iter().map(of).collect() });
-    let loader = Loader::new(
-        &pipeline.name,
-        &pipeline.target,
-        tables,
-        finished_as,
-        &context.events,
-        context.began,
-        hidden,
-    )?;
+    let loader = Loader::new(context, tables, finished_as, hidden, captured_by)?;
     pipeline.source.snapshot(tables, capture, Arc::new(loader), &context.events).await?;
     Ok(())
 }
@@ -415,7 +500,12 @@ async fn stream_tables(context: &Context, planned: &Plan) -> Result<Vec<StreamTa
 
 /// `--snapshot-only`: rows are copied, consistent with each other, and nothing is made in the source. A
 /// second run copies again.
-async fn copy(context: &Context, checkpoint: Option<Checkpoint>, planned: &Plan) -> Result<Ready> {
+async fn copy(
+    context: &Context,
+    checkpoint: Option<Checkpoint>,
+    planned: &Plan,
+    turn: bool,
+) -> Result<Ready> {
     let pipeline = &context.pipeline;
     if checkpoint.is_some_and(|c| c.stage == Stage::Following) {
         return Err(EngineError::FollowsAlready { pipeline: pipeline.name.clone() });
@@ -426,7 +516,9 @@ async fn copy(context: &Context, checkpoint: Option<Checkpoint>, planned: &Plan)
     }
     let capture = pipeline.capture();
     let identity = pipeline.source.capture_state(&capture).await?.identity;
-    load(context, &planned.tables, None, TableState::Copied).await?;
+    take_first_turn(context, turn).await?;
+    let by = vec![None; planned.tables.len()];
+    load(context, &planned.tables, None, TableState::Copied, by).await?;
     let checkpoint = new_checkpoint(context, identity, &capture, Stage::SnapshotOnly);
     let _noted = pipeline.target.save_checkpoint(&checkpoint).await?;
     Ok(Ready::Copied)

@@ -3,9 +3,13 @@
 use crate::error::{EngineError, Result};
 use crate::lock::PipelineLock;
 use crate::pipeline::Pipeline;
+use crate::planning::plan_pipeline;
+use crate::process::{self, Life};
 use crate::state::StateStore;
+use crate::turn;
 use crate::verify::find_table;
-use moorage_adapter::{Removed, Step, StoredTable};
+use moorage_adapter::{Events, Holder, Removed, Step, StoredTable};
+use std::sync::Arc;
 
 /// Which tables to read again.
 #[derive(Clone, Debug)]
@@ -41,20 +45,33 @@ pub async fn resnapshot(pipeline: &Pipeline, which: &Resnapshot) -> Result<Rerea
     };
     let names: Vec<String> = chosen.iter().map(|s| name(s)).collect();
     let state = StateStore::open(&pipeline.state_folder)?;
-    let _lock = match (PipelineLock::take(&pipeline.state_folder, &pipeline.name), which) {
+    let me = process::me();
+    let _lock = match (PipelineLock::take(&pipeline.state_folder, &pipeline.name, &me), which) {
         (Err(EngineError::Locked { .. }), Resnapshot::Tables(_)) => {
-            names.iter().try_for_each(|table| state.ask_again(&pipeline.name, table))?;
+            state.ask_again(&pipeline.name, &names)?;
             return Ok(Rereads::Running(names));
         }
         (lock, _) => lock?,
     };
+    turn::take(pipeline, &me, false, &silent()).await?;
+    let forgotten = forget(pipeline, which, &chosen).await;
+    turn::end(pipeline).await;
+    forgotten?;
+    names.iter().for_each(|table| state.unask_again(&pipeline.name, table));
+    Ok(Rereads::NextRun(names))
+}
+
+async fn forget(pipeline: &Pipeline, which: &Resnapshot, chosen: &[&StoredTable]) -> Result<()> {
     if matches!(which, Resnapshot::All) {
         pipeline.source.teardown(&pipeline.capture(), false).await?;
     }
     let targets: Vec<String> = chosen.iter().map(|s| s.plan.target.clone()).collect();
-    names.iter().for_each(|table| state.unask_again(&pipeline.name, table));
-    pipeline.target.forget(&pipeline.name, &targets, matches!(which, Resnapshot::All)).await?;
-    Ok(Rereads::NextRun(names))
+    Ok(pipeline.target.forget(&pipeline.name, &targets, matches!(which, Resnapshot::All)).await?)
+}
+
+/// Nobody hears what these short steps wait for.
+fn silent() -> Events {
+    Arc::new(|_| {})
 }
 
 /// What came of reading a table again while the pipeline runs; none as long as it goes on.
@@ -88,8 +105,54 @@ pub fn reread_outcome(pipeline: &Pipeline, table: &str) -> Result<Option<RereadO
 /// # Errors
 /// If the pipeline runs, or an end refuses.
 pub async fn teardown(pipeline: &Pipeline, with_target: bool, dry: bool) -> Result<(Removed, Vec<Step>)> {
-    let _lock = PipelineLock::take(&pipeline.state_folder, &pipeline.name)?;
-    let removed = pipeline.source.teardown(&pipeline.capture(), dry).await?;
-    let steps = if with_target { pipeline.target.teardown(&pipeline.name, dry).await? } else { Vec::new() };
-    Ok((removed, steps))
+    let me = process::me();
+    let _lock = PipelineLock::take(&pipeline.state_folder, &pipeline.name, &me)?;
+    if !dry {
+        not_elsewhere(pipeline, with_target, &me).await?;
+    }
+    let done = async {
+        let removed = pipeline.source.teardown(&pipeline.capture(), dry).await?;
+        let steps =
+            if with_target { pipeline.target.teardown(&pipeline.name, dry).await? } else { Vec::new() };
+        Ok((removed, steps))
+    };
+    let done = done.await;
+    turn::end(pipeline).await;
+    done
+}
+
+/// Lets go of tables that the pipeline does not follow any more: it forgets them, and removes them from the target if
+/// asked.
+///
+/// # Errors
+/// If one of them is still picked, or is not the pipeline's, or the pipeline runs.
+pub async fn let_go(pipeline: &Pipeline, tables: &[String], remove: bool) -> Result<Vec<Step>> {
+    let stored = pipeline.target.tables(&pipeline.name).await?;
+    let chosen: Vec<&StoredTable> =
+        tables.iter().map(|t| find_table(pipeline, &stored, t)).collect::<Result<_>>()?;
+    let plan = plan_pipeline(pipeline, &pipeline.source.discover().await?)?;
+    let picked = |s: &&&StoredTable| plan.tables.iter().any(|t| t.table() == s.plan.table());
+    if let Some(picked) = chosen.iter().find(picked) {
+        let (pipeline, table) = (pipeline.name.clone(), picked.plan.table().to_string());
+        return Err(EngineError::StillPicked { pipeline, table });
+    }
+    let me = process::me();
+    let _lock = PipelineLock::take(&pipeline.state_folder, &pipeline.name, &me)?;
+    turn::take(pipeline, &me, false, &silent()).await?;
+    let targets: Vec<String> = chosen.iter().map(|s| s.plan.target.clone()).collect();
+    let done = pipeline.target.let_go(&pipeline.name, &targets, remove).await;
+    turn::end(pipeline).await;
+    Ok(done?)
+}
+
+/// Nothing is taken away from under a process that runs the pipeline from another folder or machine. A target that
+/// cannot be asked does not keep the source from being cleaned.
+async fn not_elsewhere(pipeline: &Pipeline, with_target: bool, me: &Holder) -> Result<()> {
+    if with_target {
+        return turn::take(pipeline, me, false, &silent()).await.map(|_| ());
+    }
+    match pipeline.target.holder(&pipeline.name).await {
+        Ok(Some(held)) if process::life(&held) != Life::Gone => Err(EngineError::held(pipeline, &held)),
+        _ => Ok(()),
+    }
 }

@@ -1,19 +1,22 @@
-//! Reading one table again while the others stream.
+//! Reading tables again while the others stream.
 //!
-//! From the moment it begins, every change of the table is kept in a spool beside being merged as usual; then
+//! From the moment it begins, every change of the tables is kept in a spool beside being merged as usual; then
 //! the source takes a snapshot, whose mark says which of these changes it holds. When all rows are loaded
 //! beside the table, and the target has come past the mark, one batch writes the kept changes that the mark
 //! does not cover to the loaded rows, and puts these in the table's place. Readers see the old rows up to
-//! that batch's commit and the new ones from then on, consistent with all other tables.
+//! that batch's commit and the new ones from then on, consistent with all other tables. Tables that were asked for
+//! together take their places together.
 
 use crate::error::Result;
+use crate::folder;
 use crate::mappers::Mappers;
 use crate::pipeline::Pipeline;
 use crate::spool::Spool;
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_adapter::{
-    AdapterError, Event, Events, LoadedTable, Merge, SnapshotMark, SnapshotSink, Source, TableState, Target,
+    AdapterError, Event, Events, LoadedTable, Merge, Replacement, SnapshotMark, SnapshotSink, Source,
+    TableState, Target,
 };
 use moorage_core::Position;
 use moorage_core::change::Segment;
@@ -24,31 +27,38 @@ use std::time::Instant;
 use tokio::sync::RwLock;
 use tokio::task::JoinHandle;
 
-/// A table that is being read again.
-pub(crate) struct Rereading {
-    pub(crate) plan: TablePlan,
+/// One of the tables that are being read again.
+struct Table {
+    plan: TablePlan,
     spool: Spool,
-    mappers: Mappers,
-    task: JoinHandle<moorage_adapter::Result<SnapshotMark>>,
-    mark: Option<SnapshotMark>,
+    /// What captures its changes.
+    captured_by: Option<String>,
     rows: Arc<AtomicU64>,
+}
+
+/// Tables that are being read again.
+pub(crate) struct Rereading {
+    tables: Vec<Table>,
+    mappers: Mappers,
+    task: JoinHandle<moorage_adapter::Result<Vec<SnapshotMark>>>,
+    marks: Option<Vec<SnapshotMark>>,
     began: Instant,
-    /// Whether rows may still be loaded. Once the room beside the table is gone, they would end up in the table.
+    /// Whether rows may still be loaded. Once the room beside the tables is gone, they would end up in the tables.
     open: Arc<RwLock<bool>>,
 }
 
 struct Beside {
     target: Arc<dyn Target>,
     open: Arc<RwLock<bool>>,
-    plan: TablePlan,
+    plans: Vec<TablePlan>,
     mappers: Mappers,
-    rows: Arc<AtomicU64>,
-    mark: Mutex<Option<SnapshotMark>>,
+    rows: Vec<Arc<AtomicU64>>,
+    marks: Mutex<Vec<Option<SnapshotMark>>>,
 }
 
 #[async_trait]
 impl SnapshotSink for Beside {
-    async fn rows(&self, _: usize, rows: RecordBatch) -> moorage_adapter::Result<()> {
+    async fn rows(&self, table: usize, rows: RecordBatch) -> moorage_adapter::Result<()> {
         let open = self.open.read().await;
         if !*open {
             return Err(AdapterError::refused(
@@ -56,55 +66,70 @@ impl SnapshotSink for Beside {
                 "reading it again was given up",
             ));
         }
-        let rows = self.mappers.rows(self.plan.table(), rows)?;
+        let plan = &self.plans[table];
+        let rows = self.mappers.rows(plan.table(), rows)?;
         let count = rows.num_rows() as u64;
         if count > 0 {
-            self.target.load(&self.plan, rows).await?;
+            self.target.load(plan, rows).await?;
         }
-        self.rows.fetch_add(count, Ordering::Relaxed);
+        self.rows[table].fetch_add(count, Ordering::Relaxed);
         Ok(())
     }
 
-    async fn finished(&self, _: usize, mark: SnapshotMark) -> moorage_adapter::Result<()> {
-        *self.mark.lock().unwrap_or_else(PoisonError::into_inner) = Some(mark);
+    async fn finished(&self, table: usize, mark: SnapshotMark) -> moorage_adapter::Result<()> {
+        self.marks.lock().unwrap_or_else(PoisonError::into_inner)[table] = Some(mark);
         Ok(())
     }
 }
 
 impl Rereading {
     /// Begins. Changes that were taken from the stream before this are held by the snapshot.
-    pub(crate) async fn begin(pipeline: &Pipeline, plan: &TablePlan, events: &Events) -> Result<Self> {
-        let path = pipeline.state_folder.join(format!("{}.again", pipeline.name));
-        let mappers = Mappers::new([plan])?;
-        let spool = Spool::create(&path, plan.schema.clone())?;
-        pipeline.target.create_again(&pipeline.name, plan).await?;
-        events(Event::ReadingAgain { table: plan.table().to_string() });
-        let rows = Arc::new(AtomicU64::new(0));
+    pub(crate) async fn begin(pipeline: &Pipeline, plans: &[TablePlan], events: &Events) -> Result<Self> {
+        let mappers = Mappers::new(plans)?;
+        let captured_by = pipeline.source.captured_by(&pipeline.capture(), plans).await?;
+        let mut tables = Vec::with_capacity(plans.len());
+        for (at, (plan, captured_by)) in plans.iter().zip(captured_by).enumerate() {
+            let path = folder::file(&pipeline.state_folder, &pipeline.name, &format!("{at}.again"));
+            let spool = Spool::create(&path, plan.schema.clone())?;
+            pipeline.target.create_again(&pipeline.name, plan).await?;
+            events(Event::ReadingAgain { table: plan.table().to_string() });
+            tables.push(Table { plan: plan.clone(), spool, captured_by, rows: Arc::default() });
+        }
         let open = Arc::new(RwLock::new(true));
         let sink = Arc::new(Beside {
             target: pipeline.target.clone(),
             open: open.clone(),
-            plan: plan.clone(),
+            plans: plans.to_vec(),
             mappers: mappers.clone(),
-            rows: rows.clone(),
-            mark: Mutex::default(),
+            rows: tables.iter().map(|t| t.rows.clone()).collect(),
+            marks: Mutex::new(vec![None; plans.len()]),
         });
-        let task = tokio::spawn(read(pipeline.clone(), plan.clone(), sink, events.clone()));
-        let plan = plan.clone();
-        Ok(Self { plan, spool, mappers, task, mark: None, rows, began: Instant::now(), open })
+        let task = tokio::spawn(read(pipeline.clone(), sink, events.clone()));
+        Ok(Self { tables, mappers, task, marks: None, began: Instant::now(), open })
+    }
+
+    /// The tables' names.
+    pub(crate) fn names(&self) -> Vec<String> {
+        self.tables.iter().map(|t| t.plan.table().to_string()).collect()
     }
 
     /// Ends it and removes what was loaded. No batch may be open, because loads wait for it.
     pub(crate) async fn remove(self, target: &dyn Target) -> Result<()> {
         self.task.abort();
         *self.open.write().await = false;
-        Ok(target.drop_again(&self.plan).await?)
+        for table in &self.tables {
+            target.drop_again(&table.plan).await?;
+        }
+        Ok(())
     }
 
-    /// Keeps the table's changes; `false` if there are too many.
+    /// Keeps the tables' changes; `false` if there are too many.
     pub(crate) fn keep(&mut self, segment: &Segment) -> Result<bool> {
-        for block in segment.blocks.iter().filter(|b| b.schema().table == *self.plan.table()) {
-            if !self.spool.push(block)? {
+        for block in &segment.blocks {
+            let table = self.tables.iter_mut().find(|t| *t.plan.table() == block.schema().table);
+            if let Some(table) = table
+                && !table.spool.push(block)?
+            {
                 return Ok(false);
             }
         }
@@ -113,40 +138,46 @@ impl Rereading {
 
     /// Waits until all rows are loaded; then never ends.
     pub(crate) async fn loaded(&mut self) -> moorage_adapter::Result<()> {
-        if self.mark.is_some() {
+        if self.marks.is_some() {
             return std::future::pending().await;
         }
         let done = (&mut self.task).await.map_err(|e| AdapterError::Io {
-            what: format!("reading {} again", self.plan.table()),
+            what: format!("reading {} again", self.names().join(", ")),
             reason: e.to_string(),
         })?;
-        self.mark = Some(done?);
+        self.marks = Some(done?);
         Ok(())
     }
 
-    /// Whether the rows can take the table's place in a batch that ends at `position`.
+    /// Whether the rows can take the tables' places in a batch that ends at `position`.
     pub(crate) fn is_due(&self, position: &Position) -> bool {
-        self.mark.as_ref().is_some_and(|mark| *position >= mark.complete_at)
+        self.marks.as_ref().is_some_and(|marks| marks.iter().all(|mark| *position >= mark.complete_at))
     }
 
-    /// Puts the rows in the table's place, in an open batch that has everything kept so far.
+    /// Puts the rows in the tables' places, in an open batch that has everything kept so far.
     pub(crate) async fn replace(&mut self, source: &dyn Source, merge: &mut dyn Merge) -> Result<()> {
-        let Some(mark) = self.mark.clone() else { return Ok(()) };
-        let later = self.spool.blocks()?;
+        let Some(marks) = self.marks.clone() else { return Ok(()) };
         let mappers = &self.mappers;
-        let mut later =
-            later.map(|block| mappers.block(block?.only(|transaction| !source.covers(&mark, transaction))));
-        let end = LoadedTable { state: TableState::Live, mark: Some(mark.clone()) };
-        Ok(merge.replace(&self.plan, &mut later, end).await?)
+        let mut replaced = Vec::with_capacity(self.tables.len());
+        for (Table { plan, spool, captured_by, .. }, mark) in self.tables.iter_mut().zip(marks) {
+            let covering = mark.clone();
+            let later = spool.blocks()?.map(move |block| {
+                mappers.block(block?.only(|transaction| !source.covers(&covering, transaction)))
+            });
+            let captured_by = captured_by.clone();
+            let end = LoadedTable { state: TableState::Live, mark: Some(mark), captured_by };
+            replaced.push(Replacement { plan, later: Box::new(later), end });
+        }
+        Ok(merge.replace(replaced).await?)
     }
 
     /// What is told when it is done.
-    pub(crate) fn done(&self) -> Event {
-        Event::ReadAgain {
-            table: self.plan.table().to_string(),
-            rows: self.rows.load(Ordering::Relaxed),
+    pub(crate) fn done(&self) -> impl Iterator<Item = Event> {
+        self.tables.iter().map(|table| Event::ReadAgain {
+            table: table.plan.table().to_string(),
+            rows: table.rows.load(Ordering::Relaxed),
             elapsed_ms: self.began.elapsed().as_millis() as u64,
-        }
+        })
     }
 }
 
@@ -158,18 +189,22 @@ impl Drop for Rereading {
 
 async fn read(
     pipeline: Pipeline,
-    plan: TablePlan,
     sink: Arc<Beside>,
     events: Events,
-) -> moorage_adapter::Result<SnapshotMark> {
+) -> moorage_adapter::Result<Vec<SnapshotMark>> {
     let capture = pipeline.capture();
-    pipeline.source.snapshot(std::slice::from_ref(&plan), Some(&capture), sink.clone(), &events).await?;
-    pipeline.target.ready_again(&plan).await?;
-    // Behind the mark there must be something for the target to come past, also on a quiet source.
-    pipeline.source.send_note(&format!("{} was read again", plan.table())).await?;
-    let mark = sink.mark.lock().unwrap_or_else(PoisonError::into_inner).take();
-    mark.ok_or_else(|| AdapterError::Value {
-        table: plan.table().to_string(),
-        what: "its snapshot ended without a mark".into(),
-    })
+    pipeline.source.snapshot(&sink.plans, Some(&capture), sink.clone(), &events).await?;
+    for plan in &sink.plans {
+        pipeline.target.ready_again(plan).await?;
+    }
+    // Behind the marks there must be something for the target to come past, also on a quiet source.
+    pipeline.source.send_note("tables were read again").await?;
+    let marks = std::mem::take(&mut *sink.marks.lock().unwrap_or_else(PoisonError::into_inner));
+    let known = |(plan, mark): (&TablePlan, Option<SnapshotMark>)| {
+        mark.ok_or_else(|| AdapterError::Value {
+            table: plan.table().to_string(),
+            what: "its snapshot ended without a mark".into(),
+        })
+    };
+    sink.plans.iter().zip(marks).map(known).collect()
 }

@@ -7,7 +7,7 @@ use crate::planning::plan_pipeline;
 use crate::verify::find_table;
 use arrow::array::RecordBatch;
 use chrono::{DateTime, Utc};
-use moorage_adapter::{AdapterError, Sample};
+use moorage_adapter::Sample;
 use moorage_core::Position;
 use moorage_core::canonical::same;
 use moorage_core::checkpoint::Checkpoint;
@@ -74,7 +74,7 @@ pub async fn row(pipeline: &Pipeline, table: &str, key: &[String]) -> Result<Row
     };
     if names.is_empty() {
         let what = "it has no key, so no row can be named; `moorage verify` compares it as a whole";
-        return Err(AdapterError::Value { table: plan.table().to_string(), what: what.into() }.into());
+        return Err(EngineError::WrongKey { table: plan.table().to_string(), what: what.into() });
     }
     let found = pipeline.source.row(&plan, &key).await?;
     let plan = plan.comparable();

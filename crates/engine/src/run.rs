@@ -1,15 +1,16 @@
 //! One run of a pipeline, from taking its lock to letting go of it.
 
-use crate::error::EngineError;
 use crate::error::Result;
 use crate::follow;
 use crate::lock::PipelineLock;
 use crate::pipeline::Pipeline;
 use crate::prepare::{self, Ready};
+use crate::process;
 use crate::state::StateStore;
 use crate::stop::StopSignal;
+use crate::turn;
 use backon::{BackoffBuilder, ExponentialBuilder};
-use moorage_adapter::{Event, Events};
+use moorage_adapter::{Event, Events, Holder};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
@@ -60,6 +61,8 @@ pub(crate) struct Context {
     pub(crate) events: Events,
     pub(crate) began: Instant,
     pub(crate) state: Arc<StateStore>,
+    /// This process, as others are told of it.
+    pub(crate) me: Holder,
     stop: StopSignal,
     /// Whether both ends were reached at all: only then is a lost connection tried again.
     pub(crate) reached: AtomicBool,
@@ -78,6 +81,13 @@ impl Context {
         }
     }
 
+    /// Waits until the run was to end a good while ago: the batch in hand should be done by then.
+    async fn waited_long_enough(&self) -> String {
+        let by = self.asked_to_stop().await;
+        tokio::time::sleep(STOP_PATIENCE).await;
+        by
+    }
+
     pub(crate) fn say(&self, event: Event) {
         (self.events)(event);
     }
@@ -93,7 +103,8 @@ pub async fn run(
     events: Events,
     stop: StopSignal,
 ) -> Result<Outcome> {
-    let _lock = PipelineLock::take(&pipeline.state_folder, &pipeline.name)?;
+    let me = process::me();
+    let _lock = PipelineLock::take(&pipeline.state_folder, &pipeline.name, &me)?;
     let state = Arc::new(StateStore::open(&pipeline.state_folder)?);
     let id = state.begin_run(&pipeline.name)?;
     let recording: Events = {
@@ -109,10 +120,18 @@ pub async fn run(
         events: recording,
         began: Instant::now(),
         state: state.clone(),
+        me,
         stop,
         reached: AtomicBool::new(false),
     };
-    let done = carry_out(&context).await;
+    let done = tokio::select! {
+        done = carry_out(&context) => done,
+        lost = turn::keep(pipeline) => match lost {
+            Err(error) => Err(error.into()),
+            Ok(never) => match never {},
+        },
+    };
+    turn::end(pipeline).await;
     match &done {
         Ok(Outcome::CaughtUp) => state.end_run(id, "done", "caught up"),
         Ok(Outcome::Copied) => state.end_run(id, "done", "copied"),
@@ -135,17 +154,26 @@ async fn carry_out(context: &Context) -> Result<Outcome> {
         };
         let (error, had_followed) = match attempt {
             Ok(Ready::Copied) => return Ok(Outcome::Copied),
-            Ok(Ready::ToFollow(following)) => match follow::follow(context, *following).await {
-                Ok(outcome) => return Ok(outcome),
-                Err(failed) => (failed.error, failed.merged),
-            },
+            Ok(Ready::ToFollow(following)) => {
+                let followed = tokio::select! {
+                    followed = follow::follow(context, *following) => followed,
+                    by = context.waited_long_enough() => {
+                        let what = "an end did not answer while stopping; what was being merged is undone, or done, and the next run finds out";
+                        context.say(Event::Warning { message: what.into() });
+                        return Ok(Outcome::Stopped { by });
+                    }
+                };
+                match followed {
+                    Ok(outcome) => return Ok(outcome),
+                    Err(failed) => (failed.error, failed.merged),
+                }
+            }
             Err(error) => (error, false),
         };
         if had_followed {
             backoff = fresh_backoff();
         }
-        let transient = matches!(&error, EngineError::Adapter(e) if e.is_transient());
-        if !transient || !context.reached.load(Ordering::Relaxed) {
+        if !error.is_transient() || !context.reached.load(Ordering::Relaxed) {
             return Err(error);
         }
         let pause = backoff.next().unwrap_or(MAX_PAUSE);
@@ -160,6 +188,8 @@ async fn carry_out(context: &Context) -> Result<Outcome> {
     }
 }
 
+/// How long the batch in hand may take when the run is asked to stop.
+const STOP_PATIENCE: Duration = Duration::from_secs(15);
 const MAX_PAUSE: Duration = Duration::from_secs(30);
 
 fn fresh_backoff() -> backon::ExponentialBackoff {

@@ -2,6 +2,7 @@
 //! then read once more.
 
 use crate::error::{EngineError, Result};
+use crate::folder;
 use moorage_adapter::AdapterError;
 use moorage_core::TableSchema;
 use moorage_core::change::ChangeBlock;
@@ -24,7 +25,7 @@ pub(crate) struct Spool {
 impl Spool {
     /// An empty one, in the place of whatever was left there.
     pub(crate) fn create(path: &Path, schema: Arc<TableSchema>) -> Result<Self> {
-        let file = File::options().create(true).truncate(true).read(true).write(true).open(path);
+        let file = folder::open(path).and_then(|file| file.set_len(0).map(|()| file));
         let file = file.map_err(|e| EngineError::State { path: path.into(), reason: e.to_string() })?;
         Ok(Self { path: path.into(), file: BufWriter::new(file), bytes: 0, schema })
     }

@@ -3,12 +3,14 @@
 //! Losing it loses no data: everything that counts is in the target.
 
 use crate::error::{EngineError, Result};
+use crate::folder;
 use chrono::Utc;
 use moorage_adapter::Event;
 use moorage_core::counters::Operations;
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
@@ -50,11 +52,25 @@ pub struct RunRecord {
     pub doing_since: Option<String>,
 }
 
+/// What is wrong with the store, and the way out where there is one.
+fn broken(error: &rusqlite::Error) -> String {
+    match error.sqlite_error_code() {
+        Some(rusqlite::ErrorCode::NotADatabase | rusqlite::ErrorCode::DatabaseCorrupt) => {
+            format!(
+                "{error}. Remove this file and run again: it only holds the history of runs, and no data is lost with it"
+            )
+        }
+        _ => error.to_string(),
+    }
+}
+
 /// The state store of a project.
 pub struct StateStore {
     path: PathBuf,
     db: Mutex<Connection>,
     last_note: Mutex<Option<Instant>>,
+    /// Whether the last word was that something is waited for.
+    waits: AtomicBool,
 }
 
 impl StateStore {
@@ -65,14 +81,16 @@ impl StateStore {
     pub fn open(folder: &Path) -> Result<Self> {
         let path = folder.join("state.db");
         let failed = |reason: String| EngineError::State { path: path.clone(), reason };
-        std::fs::create_dir_all(folder).map_err(|e| failed(e.to_string()))?;
+        folder::make(folder)?;
+        // Made here, so that it and what SQLite puts beside it have the rights that are meant.
+        drop(folder::open(&path).map_err(|e| failed(e.to_string()))?);
         let db = Connection::open(&path).map_err(|e| failed(e.to_string()))?;
         let set_up = db
             .busy_timeout(Duration::from_secs(5))
             .and_then(|()| db.execute_batch("PRAGMA journal_mode = WAL; PRAGMA synchronous = NORMAL;"))
             .and_then(|()| db.execute_batch(SCHEMA));
-        set_up.map_err(|e| failed(e.to_string()))?;
-        Ok(Self { path, db: Mutex::new(db), last_note: Mutex::default() })
+        set_up.map_err(|e| failed(broken(&e)))?;
+        Ok(Self { path, db: Mutex::new(db), last_note: Mutex::default(), waits: AtomicBool::new(false) })
     }
 
     fn db(&self) -> MutexGuard<'_, Connection> {
@@ -80,7 +98,7 @@ impl StateStore {
     }
 
     fn failed(&self, error: &rusqlite::Error) -> EngineError {
-        EngineError::State { path: self.path.clone(), reason: error.to_string() }
+        EngineError::State { path: self.path.clone(), reason: broken(error) }
     }
 
     /// Notes that a run begins; gives its number.
@@ -116,9 +134,16 @@ impl StateStore {
             Event::Streaming { position } => format!("following changes from {position}"),
             Event::Retrying { reason, .. } => format!("retrying: {reason}"),
             Event::Stopping { by } => format!("stopping ({by})"),
-            Event::Merged { .. } => return self.record_merge(pipeline, event),
+            Event::Merged { position, .. } => {
+                self.record_merge(pipeline, event);
+                if !self.waits.load(Ordering::Relaxed) {
+                    return;
+                }
+                format!("following changes from {position}")
+            }
             _ => return,
         };
+        self.waits.store(matches!(event, Event::Waiting { .. }), Ordering::Relaxed);
         let sql = "UPDATE runs SET doing_since = CASE WHEN doing = ?2 THEN doing_since ELSE ?3 END, doing = ?2 WHERE id = ?1";
         self.note(self.db().execute(sql, params![run, doing, Utc::now().to_rfc3339()]));
     }
@@ -158,11 +183,18 @@ impl StateStore {
         db.execute(sql, params![pipeline, now, bytes]).and(before).map_err(|e| self.failed(&e))
     }
 
-    /// Asks the process that runs a pipeline to read a table again.
-    pub(crate) fn ask_again(&self, pipeline: &str, table: &str) -> Result<()> {
+    /// Asks the process that runs a pipeline to read tables again, together.
+    pub(crate) fn ask_again(&self, pipeline: &str, tables: &[String]) -> Result<()> {
         let sql = "INSERT OR REPLACE INTO asked_again (pipeline, source_table, asked_at) VALUES (?1, ?2, ?3)";
-        let done = self.db().execute(sql, params![pipeline, table, Utc::now().to_rfc3339()]);
-        done.map(|_| ()).map_err(|e| self.failed(&e))
+        let mut db = self.db();
+        let mut asked = || {
+            let transaction = db.transaction()?;
+            for table in tables {
+                transaction.execute(sql, params![pipeline, table, Utc::now().to_rfc3339()])?;
+            }
+            transaction.commit()
+        };
+        asked().map_err(|e| self.failed(&e))
     }
 
     /// The tables that are to be read again, in the order asked.

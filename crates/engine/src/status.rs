@@ -3,9 +3,10 @@
 use crate::error::Result;
 use crate::lock::PipelineLock;
 use crate::pipeline::Pipeline;
+use crate::process::{Life, life};
 use crate::state::{RunRecord, StateStore};
 use chrono::{DateTime, Utc};
-use moorage_adapter::{StoredTable, TableState, Waiting};
+use moorage_adapter::{Holder, StoredTable, TableState, Waiting};
 use moorage_core::checkpoint::Stage;
 use moorage_core::counters::{Operations, TableCounters};
 use serde::Serialize;
@@ -17,6 +18,8 @@ pub struct RunningNow {
     pub pid: u32,
     /// Where it runs.
     pub host: String,
+    /// Since when.
+    pub since: DateTime<Utc>,
 }
 
 /// One table.
@@ -69,8 +72,24 @@ pub struct PipelineStatus {
 
 /// The process that runs a pipeline now, if one does. Needs no source and no target.
 pub fn running(pipeline: &Pipeline) -> Option<RunningNow> {
-    let holder = PipelineLock::holder(&pipeline.state_folder, &pipeline.name);
-    holder.map(|h| RunningNow { pid: h.pid, host: h.host })
+    PipelineLock::holder(&pipeline.state_folder, &pipeline.name).map(RunningNow::from)
+}
+
+/// The same, also for one that runs from another folder or machine.
+async fn running_anywhere(pipeline: &Pipeline) -> Option<RunningNow> {
+    match running(pipeline) {
+        Some(here) => Some(here),
+        None => match pipeline.target.holder(&pipeline.name).await {
+            Ok(held) => held.filter(|h| life(h) != Life::Gone).map(RunningNow::from),
+            Err(_) => None,
+        },
+    }
+}
+
+impl From<Holder> for RunningNow {
+    fn from(holder: Holder) -> Self {
+        Self { pid: holder.pid, host: holder.host, since: holder.since }
+    }
 }
 
 /// Looks at a pipeline. Changes nothing but the memory of this look.
@@ -99,7 +118,7 @@ pub async fn status(pipeline: &Pipeline) -> Result<PipelineStatus> {
     Ok(PipelineStatus {
         kept_at_last_look,
         pipeline: pipeline.name.clone(),
-        running: running(pipeline),
+        running: running_anywhere(pipeline).await,
         last_run: state.last_run(&pipeline.name)?,
         stage: checkpoint.as_ref().map(|c| c.stage),
         changes_only: checkpoint.as_ref().is_some_and(|c| c.changes_only),

@@ -10,8 +10,8 @@ use crate::mappers::Mappers;
 use crate::pipeline::Pipeline;
 use chrono::{DateTime, Utc};
 use moorage_adapter::{
-    AdapterError, Event, Events, RowOrder, SnapshotMark, SourceLook, StoredTable, StreamTable, TableState,
-    TargetLook,
+    AdapterError, CapturePlan, Event, Events, GONE, RowOrder, SnapshotMark, SourceLook, StoredTable,
+    StreamTable, TableState, TargetLook,
 };
 use moorage_core::change::{Change, ChangeBlock, ChangeKind};
 use moorage_core::checkpoint::{Checkpoint, Stage};
@@ -61,8 +61,11 @@ pub struct TableVerdict {
 pub struct Verdict {
     /// The pipeline.
     pub pipeline: String,
-    /// Whether every table was compared and agrees.
+    /// Whether every table that is followed was compared and agrees.
     pub agrees: bool,
+    /// Tables that are not followed any more, because they are not in the source or not picked: there is nothing to
+    /// compare them with.
+    pub gone: Vec<String>,
     /// Whether only rows were counted.
     pub counts_only: bool,
     /// The target's position when it was looked at.
@@ -89,9 +92,10 @@ pub async fn verify(pipeline: &Pipeline, options: &VerifyOptions, events: &Event
     let not_set_up = || EngineError::NeverRun { pipeline: pipeline.name.clone() };
     let before = pipeline.target.checkpoint(&pipeline.name).await?.ok_or_else(not_set_up)?;
     let stored = chosen(pipeline, pipeline.target.tables(&pipeline.name).await?, &options.tables)?;
-    let tables = stored.iter().map(|s| stream_table(pipeline, s)).collect::<Result<Vec<_>>>()?;
     let followed = before.stage == Stage::Following;
     let capture = pipeline.capture();
+    let (gone, stored) = without_gone(pipeline, &capture, stored).await?;
+    let tables = stored.iter().map(|s| stream_table(pipeline, s)).collect::<Result<Vec<_>>>()?;
     let mut source = pipeline.source.look(followed.then_some(&capture), &tables).await?;
     let mut target = pipeline.target.look(&pipeline.name).await?.ok_or_else(not_set_up)?;
     let checkpoint = target.checkpoint().filter(|c| c.stage == Stage::Following).cloned();
@@ -119,12 +123,29 @@ pub async fn verify(pipeline: &Pipeline, options: &VerifyOptions, events: &Event
     Ok(Verdict {
         pipeline: pipeline.name.clone(),
         agrees: verdicts.iter().all(|v| v.agrees),
+        gone,
         counts_only: options.counts_only,
         position: checkpoint.as_ref().map(|c: &Checkpoint| c.position.clone()),
         complete_up_to: checkpoint.and_then(|c| c.committed_at),
         changes_between: between.changes,
         tables: verdicts,
     })
+}
+
+/// Sets those aside that are not followed any more, or will not be by the next run.
+async fn without_gone(
+    pipeline: &Pipeline,
+    capture: &CapturePlan,
+    stored: Vec<StoredTable>,
+) -> Result<(Vec<String>, Vec<StoredTable>)> {
+    let plans: Vec<TablePlan> = stored.iter().map(|s| s.plan.clone()).collect();
+    let drifted = pipeline.source.drifted(capture, &plans).await?;
+    let left = |s: &StoredTable| {
+        let vanished = drifted.iter().any(|(schema, what)| what == GONE && schema.table == *s.plan.table());
+        s.state == TableState::Gone || vanished
+    };
+    let (gone, stored): (Vec<_>, Vec<_>) = stored.into_iter().partition(left);
+    Ok((gone.iter().map(|s| s.plan.table().to_string()).collect(), stored))
 }
 
 fn chosen(pipeline: &Pipeline, stored: Vec<StoredTable>, wanted: &[String]) -> Result<Vec<StoredTable>> {
@@ -171,7 +192,9 @@ fn why_not(now: Option<&StoredTable>, before: &StoredTable) -> Option<String> {
         }
         Some(now) => match now.state {
             TableState::Live | TableState::Copied => None,
-            TableState::Loading => Some("its snapshot has not finished".into()),
+            TableState::Waiting | TableState::Reading => Some("its snapshot has not finished".into()),
+            TableState::NeedsResnapshot => Some("it is to be read again: the next run does it".into()),
+            TableState::Gone => Some("it is not followed any more".into()),
             TableState::ChangesOnly => {
                 Some("it follows changes only: the target never got the rows that were there before".into())
             }

@@ -36,6 +36,9 @@ impl TargetUnderTest for FakeTarget {
     fn target(&self) -> Arc<dyn Target> {
         Arc::new(self.0.clone())
     }
+    fn another(&self) -> Arc<dyn Target> {
+        Arc::new(self.0.another())
+    }
     fn rows(&self, table: &str) -> Vec<Row> {
         self.0.rows(table)
     }
@@ -60,6 +63,9 @@ async fn a_wrapper_that_never_fails_changes_nothing() {
     impl TargetUnderTest for Wrapped {
         fn target(&self) -> Arc<dyn Target> {
             Arc::new(FaultyTarget::new(Arc::new(self.0.clone()), 0, false))
+        }
+        fn another(&self) -> Arc<dyn Target> {
+            Arc::new(self.0.another())
         }
         fn rows(&self, table: &str) -> Vec<Row> {
             self.0.rows(table)

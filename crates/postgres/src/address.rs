@@ -53,7 +53,7 @@ fn sslmode(word: &str) -> Result<SslMode, AddressError> {
         "require" => SslMode::Require,
         "verify-ca" => SslMode::VerifyCa,
         "verify-full" => SslMode::VerifyFull,
-        other => return Err(wrong(format!("sslmode={other} is not known"))),
+        _ => return Err(wrong("sslmode is not disable, prefer, require, verify-ca or verify-full")),
     })
 }
 
@@ -68,7 +68,7 @@ impl PostgresAddress {
         let text = text.replacen("@/", &format!("@{NO_HOST}/"), 1);
         let url = url::Url::parse(&text).map_err(|e| wrong(format!("the address cannot be read ({e})")))?;
         if !matches!(url.scheme(), "postgres" | "postgresql") {
-            return Err(wrong(format!("the address begins with {}:", url.scheme())));
+            return Err(wrong("the address does not begin with postgres://"));
         }
         let mut address = Self {
             host: decoded(url.host_str().filter(|h| *h != NO_HOST).unwrap_or_default())?
@@ -86,7 +86,7 @@ impl PostgresAddress {
             match name.as_ref() {
                 "host" => address.host = value.into_owned(),
                 "port" => {
-                    address.port = value.parse().map_err(|_| wrong(format!("port={value} is not a port")))?
+                    address.port = value.parse().map_err(|_| wrong("port is not a number from 0 to 65535"))?
                 }
                 "user" => address.user = value.into_owned(),
                 "dbname" => address.database = value.into_owned(),
@@ -97,7 +97,10 @@ impl PostgresAddress {
                         value.parse().map_err(|_| wrong("connect_timeout is not a number of seconds"))?;
                     address.connect_timeout = Duration::from_secs(secs);
                 }
-                other => return Err(wrong(format!("the parameter {other} is not known"))),
+                other if other.len() < 30 && other.chars().all(|c| c.is_ascii_lowercase() || c == '_') => {
+                    return Err(wrong(format!("the parameter {other} is not known")));
+                }
+                _ => return Err(wrong("a parameter behind the question mark is not known")),
             }
         }
         if address.user.is_empty() {
@@ -127,7 +130,9 @@ impl PostgresAddress {
 
     /// All that people need to know it by.
     pub fn text(&self) -> String {
-        format!("{} database {} as {}", self.host_text(), self.database, self.user)
+        // What stands behind a colon in a user's name was meant for a password.
+        let user = self.user.split(':').next().unwrap_or_default();
+        format!("{} database {} as {user}", self.host_text(), self.database)
     }
 }
 

@@ -16,7 +16,7 @@ use moorage_core::change::{ChangeBlockBuilder, ChangeKind, Images, Segment, Tran
 use moorage_core::checkpoint::{Checkpoint, Refusal};
 use moorage_core::column::RowsBuilder;
 use moorage_core::{LogicalType, TableSchema};
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
 /// The prefix of log messages that are ours.
@@ -37,6 +37,9 @@ struct Carried {
     expected: Vec<(String, u32)>,
     structure: Option<Structure>,
     block: Option<ChangeBlockBuilder>,
+    /// Whether large values that did not change are taken from the old row where the log has it whole: a row that
+    /// moves into a filter needs all its values.
+    fills: bool,
 }
 
 struct Open {
@@ -51,6 +54,10 @@ struct Open {
 /// Makes segments.
 pub(crate) struct Assembler {
     tables: HashMap<u32, Carried>,
+    /// The tables whose structure was announced, carried or not.
+    announced: HashSet<u32>,
+    /// Just behind the last commit.
+    last_end: u64,
     /// The checkpoint's last transaction until the server has shown it to us again.
     proof: Option<Proof>,
     open: Option<Open>,
@@ -111,12 +118,15 @@ impl Assembler {
                     }
                 };
                 let schema = table.plan.schema.clone();
-                let carried = Carried { schema, mark, expected, structure: None, block: None };
+                let fills = table.plan.mapping.condition.is_some();
+                let carried = Carried { schema, mark, expected, structure: None, block: None, fills };
                 Ok((table.plan.source_id as u32, carried))
             })
             .collect::<Result<_>>()?;
         Ok(Self {
             tables,
+            announced: HashSet::new(),
+            last_end: 0,
             proof: None,
             open: None,
             order: 0,
@@ -135,6 +145,11 @@ impl Assembler {
     /// Bytes collected since the last segment.
     pub(crate) fn bytes(&self) -> usize {
         self.bytes
+    }
+
+    /// Just behind the last commit.
+    pub(crate) fn last_end(&self) -> u64 {
+        self.last_end
     }
 
     /// Whether a transaction is open.
@@ -164,7 +179,7 @@ impl Assembler {
     pub(crate) fn feed(&mut self, message: Message<'_>, size: usize) -> Result<()> {
         match message {
             Message::Begin { commit_lsn, committed_us, xid } => self.begin(commit_lsn, committed_us, xid),
-            Message::Commit { end_lsn, .. } => self.commit(end_lsn),
+            Message::Commit { commit_lsn, end_lsn, .. } => self.commit(commit_lsn, end_lsn),
             Message::Relation(relation) => {
                 self.relation(&relation);
                 Ok(())
@@ -192,6 +207,9 @@ impl Assembler {
     }
 
     fn begin(&mut self, commit_lsn: u64, committed_us: i64, xid: u32) -> Result<()> {
+        if self.open.is_some() {
+            return Err(wrong(format!("transaction {xid} begins inside another one")));
+        }
         let mut is_proof = false;
         if let Some(proof) = self.proof.take() {
             if (proof.commit_lsn, proof.xid) != (commit_lsn, xid) {
@@ -210,10 +228,27 @@ impl Assembler {
         Ok(())
     }
 
-    fn commit(&mut self, end_lsn: u64) -> Result<()> {
-        if let Some(open) = self.open.take()
-            && !open.is_proof
+    /// A commit that does not fit what came before is no commit: its position would be told to the source as done.
+    fn commit(&mut self, commit_lsn: u64, end_lsn: u64) -> Result<()> {
+        let Some(open) = self.open.take() else {
+            return Err(wrong(format!("a commit at {} without a transaction", lsn::text(commit_lsn))));
+        };
+        let record = end_lsn.saturating_sub(commit_lsn);
+        if open.commit_lsn != commit_lsn
+            || record == 0
+            || record > MOST_RECORD_BYTES
+            || end_lsn <= self.last_end
         {
+            return Err(wrong(format!(
+                "the transaction that was to commit at {} commits at {} and ends at {}, after one that ended at {}",
+                lsn::text(open.commit_lsn),
+                lsn::text(commit_lsn),
+                lsn::text(end_lsn),
+                lsn::text(self.last_end)
+            )));
+        }
+        self.last_end = end_lsn;
+        if !open.is_proof {
             let position = lsn::position(end_lsn);
             self.segment.last_commit =
                 Some(Arc::new(Transaction { position, ..(*open.transaction).clone() }));
@@ -223,6 +258,7 @@ impl Assembler {
     }
 
     fn relation(&mut self, relation: &Relation<'_>) {
+        self.announced.insert(relation.id);
         let Some(carried) = self.tables.get_mut(&relation.id) else { return };
         let found: Vec<(String, u32)> =
             relation.columns.iter().map(|c| (c.name.to_string(), c.type_id)).collect();
@@ -241,7 +277,13 @@ impl Assembler {
         old: Option<OldTuple<'_>>,
         size: usize,
     ) -> Result<()> {
-        let (Some(carried), Some(open)) = (self.tables.get_mut(&relation), &self.open) else { return Ok(()) };
+        let Some(open) = &self.open else {
+            return Err(wrong(format!("a change of relation {relation} outside of a transaction")));
+        };
+        if !self.announced.contains(&relation) {
+            return Err(wrong(format!("a change of relation {relation}, which was never announced")));
+        }
+        let Some(carried) = self.tables.get_mut(&relation) else { return Ok(()) };
         if open.is_proof || carried.mark.as_ref().is_some_and(|m| m.covers(open.xid, open.commit_lsn)) {
             return Ok(());
         }
@@ -262,11 +304,12 @@ impl Assembler {
         let mut images = Images::default();
         if let Some(tuple) = new {
             images.new = true;
-            images.unchanged = push_tuple(&mut block.new, &structure.columns, tuple).map_err(wrong)?;
+            let whole = old.as_ref().filter(|o| o.whole && carried.fills).map(|o| o.tuple);
+            images.unchanged = push_tuple(&mut block.new, &structure.columns, tuple, whole).map_err(wrong)?;
         }
         if let Some(old) = old {
             images.old = Some(old.whole);
-            push_tuple(&mut block.old, &structure.columns, old.tuple).map_err(wrong)?;
+            push_tuple(&mut block.old, &structure.columns, old.tuple, None).map_err(wrong)?;
         }
         self.order += 1;
         self.bytes += size;
@@ -275,19 +318,31 @@ impl Assembler {
     }
 }
 
-/// Pushes a row's carried values; gives the columns that were not in the log, if any.
+/// The longest commit record: a record of the log has at most 1 GiB (PostgreSQL source, `XLogRecordMaxSize`).
+const MOST_RECORD_BYTES: u64 = 1 << 30;
+
+fn wrong(what: String) -> AdapterError {
+    AdapterError::Protocol { address: "the replication stream".into(), what }
+}
+
+/// Pushes a row's carried values, those that the log left out from another row if one is given; gives the columns
+/// that were nowhere, if any.
 fn push_tuple(
     rows: &mut RowsBuilder,
     columns: &[Option<usize>],
     tuple: Tuple<'_>,
+    otherwise: Option<Tuple<'_>>,
 ) -> std::result::Result<Option<Box<[bool]>>, String> {
     if tuple.columns() != columns.len() {
         return Err(format!("a row with {} values for {} columns", tuple.columns(), columns.len()));
     }
     let schema = rows.schema().clone();
     let mut unchanged: Option<Box<[bool]>> = None;
+    let mut others = otherwise.map(|tuple| tuple.fields());
     for (field, column) in tuple.fields().zip(columns) {
+        let other = others.as_mut().and_then(Iterator::next);
         let Some(column) = *column else { continue };
+        let field = if field == Field::Unchanged { other.unwrap_or(field) } else { field };
         let builder = &mut rows.columns[column];
         match field {
             Field::Null => builder.push_null(),
@@ -340,4 +395,45 @@ fn identity_difference(schema: &TableSchema, relation: &Relation<'_>) -> Option<
     (!fits).then(|| {
         format!("its replica identity was changed: the log now identifies rows by ({})", sent.join(", "))
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    fn begin(commit_lsn: u64) -> Message<'static> {
+        Message::Begin { commit_lsn, committed_us: 0, xid: 7 }
+    }
+
+    fn commit(commit_lsn: u64, end_lsn: u64) -> Message<'static> {
+        Message::Commit { commit_lsn, end_lsn, committed_us: 0 }
+    }
+
+    /// A.7: what a server cannot have said is an error, and never a position that is told to it as done.
+    #[rstest]
+    #[case::never_announced(vec![begin(100), Message::Truncate { relations: vec![9] }], "never announced")]
+    #[case::outside(vec![Message::Truncate { relations: vec![9] }], "outside of a transaction")]
+    #[case::another_commit(vec![begin(100), commit(101, 120)], "was to commit at 0/64 commits at 0/65")]
+    #[case::beyond(vec![begin(100), commit(100, u64::MAX)], "ends at FFFFFFFF/FFFFFFFF")]
+    #[case::before_itself(vec![begin(100), commit(100, 100)], "ends at 0/64")]
+    #[case::backwards(vec![begin(100), commit(100, 120), begin(50), commit(50, 60)], "after one that ended at 0/78")]
+    #[case::without_begin(vec![commit(100, 120)], "without a transaction")]
+    #[case::inside(vec![begin(100), begin(200)], "begins inside another one")]
+    fn a_stream_that_does_not_fit_is_an_error(#[case] messages: Vec<Message<'static>>, #[case] words: &str) {
+        let mut assembler = Assembler::following(Vec::new()).unwrap();
+        let fed = messages.into_iter().try_for_each(|message| assembler.feed(message, 1));
+        let error = fed.unwrap_err().to_string();
+        assert!(error.contains(words), "{error}");
+    }
+
+    #[test]
+    fn a_stream_that_fits_is_taken() {
+        let mut assembler = Assembler::following(Vec::new()).unwrap();
+        for message in [begin(100), commit(100, 120), begin(130), commit(130, 150)] {
+            assembler.feed(message, 1).unwrap();
+        }
+        let segment = assembler.take().unwrap();
+        assert_eq!((segment.commits, segment.last_commit.unwrap().position.to_string()), (2, "0/96".into()));
+    }
 }

@@ -192,6 +192,24 @@ pub(crate) async fn publication(at: &Observed<'_>, plan: &CapturePlan, tables: &
     Ok(())
 }
 
+/// For each table what publishes it: numbers that no other entry will have, and the transactions that last changed
+/// them. A table that was taken out and put in again has another number; a publication that was altered, also back to
+/// what it was, has another transaction (PostgreSQL manual, sections 53.42 and 5.5).
+pub(crate) async fn published_by(
+    session: &Session,
+    plan: &CapturePlan,
+    tables: &[TablePlan],
+) -> Result<Vec<Option<String>>> {
+    let sql = "SELECT CASE WHEN r.oid IS NOT NULL THEN format('publication %s %s, entry %s %s', p.oid, p.xmin, r.oid, r.xmin)
+                           WHEN p.puballtables THEN format('publication %s %s', p.oid, p.xmin) END
+               FROM unnest($2::oid[]) WITH ORDINALITY t(id, place)
+               LEFT JOIN pg_publication p ON p.pubname = $1
+               LEFT JOIN pg_publication_rel r ON r.prpubid = p.oid AND r.prrelid = t.id ORDER BY t.place";
+    let ids: Vec<u32> = tables.iter().map(|t| t.source_id as u32).collect();
+    let rows = session.rows("looking at what publishes the tables", sql, &[&plan.publication, &ids]).await?;
+    Ok(rows.iter().map(|r| r.get(0)).collect())
+}
+
 /// Tables that are not carried any more need not be published any more.
 async fn drop_others(at: &Observed<'_>, name: &str, tables: &[TablePlan]) -> Result<()> {
     let session = at.session;

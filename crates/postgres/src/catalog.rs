@@ -2,7 +2,7 @@
 
 use crate::connect::Session;
 use crate::types::{CatalogType, logical};
-use moorage_adapter::Result;
+use moorage_adapter::{GONE, Result};
 use moorage_core::checkpoint::Checkpoint;
 use moorage_core::plan::{LogIdentity, SourceColumn, SourceTable, TableKind, TablePlan, place_of};
 use moorage_core::sql::quote_ident;
@@ -73,7 +73,7 @@ pub(crate) fn drifted(found: &[SourceTable], plans: &[TablePlan]) -> Vec<(Arc<Ta
     let mut drifted = Vec::new();
     for plan in plans {
         let what = match found.iter().find(|t| t.name == *plan.table()) {
-            None => Some("it is not in the source any more".to_string()),
+            None => Some(GONE.to_string()),
             Some(t) if t.id != plan.source_id => Some("it was dropped and made again".into()),
             Some(t) if t.fingerprint() != plan.fingerprint => {
                 Some("its structure or its replica identity was changed".into())

@@ -76,7 +76,11 @@ async fn open(address: &PostgresAddress) -> Result<Box<dyn Socket>> {
     let keepalive = socket2::TcpKeepalive::new()
         .with_time(Duration::from_secs(30))
         .with_interval(Duration::from_secs(10));
-    socket2::SockRef::from(&socket).set_tcp_keepalive(&keepalive).map_err(|e| io_failed(address, &e))?;
+    let tuned = socket2::SockRef::from(&socket);
+    tuned.set_tcp_keepalive(&keepalive).map_err(|e| io_failed(address, &e))?;
+    // What was sent and is never received is noticed too, not only silence.
+    #[cfg(target_os = "linux")]
+    tuned.set_tcp_user_timeout(Some(Duration::from_secs(60))).map_err(|e| io_failed(address, &e))?;
     if address.sslmode == SslMode::Disable {
         return Ok(Box::new(socket));
     }
@@ -109,12 +113,52 @@ async fn encrypt(address: &PostgresAddress, mut socket: TcpStream) -> Result<Box
     Ok(Box::new(encrypted))
 }
 
+/// How long logging in may take, whatever the address says.
+const MOST_TO_LOG_IN: Duration = Duration::from_secs(120);
+/// After how long a silence it is seen whether the server is still there.
+const SILENCE: Duration = Duration::from_secs(20);
+
+/// Waits for work that a server does. A long statement is no silence: as long as the server lets us in anew, or says why
+/// not, it is waited for; otherwise the connection counts as lost.
+pub(crate) async fn watched<T>(
+    address: &PostgresAddress,
+    doing: &str,
+    work: impl Future<Output = Result<T>>,
+) -> Result<T> {
+    let mut work = std::pin::pin!(work);
+    loop {
+        tokio::select! {
+            done = &mut work => return done,
+            () = tokio::time::sleep(SILENCE) => {}
+        }
+        let there = tokio::select! {
+            done = &mut work => return done,
+            // The type of a future that waits for itself needs a box.
+            again = Box::pin(Session::open(address)) => again,
+        };
+        let gone = match there {
+            Err(
+                error @ AdapterError::Connect {
+                    layer: Layer::TimedOut | Layer::Refused | Layer::NameLookup,
+                    ..
+                },
+            ) => error,
+            _ => continue,
+        };
+        return Err(AdapterError::Lost {
+            address: address.text(),
+            reason: format!("{doing}: no answer for {} s, and {gone}", SILENCE.as_secs()),
+        });
+    }
+}
+
 /// How many prepared statements a session keeps.
 const MOST_PREPARED: usize = 1000;
 
 /// An ordinary session. Dropping it closes the connection.
 pub(crate) struct Session {
     client: Client,
+    place: PostgresAddress,
     address: String,
     pid: i32,
     /// Statements that were prepared once, by their text.
@@ -124,6 +168,13 @@ pub(crate) struct Session {
 impl Session {
     /// Connects and logs in.
     pub(crate) async fn open(address: &PostgresAddress) -> Result<Self> {
+        // Also one who logs us in and then says nothing.
+        let most = address.connect_timeout.saturating_mul(2).min(MOST_TO_LOG_IN);
+        let opened = timeout(most, Self::log_in(address)).await;
+        opened.unwrap_or_else(|_| Err(failed(address, Layer::TimedOut, "no answer behind the log-in")))
+    }
+
+    async fn log_in(address: &PostgresAddress) -> Result<Self> {
         let socket = open_socket(address).await?;
         let mut config = tokio_postgres::Config::new();
         let options: Vec<String> =
@@ -149,9 +200,10 @@ impl Session {
                 tracing::debug!("connection ended: {error}");
             }
         });
-        let mut session = Self { client, address: text, pid: 0, prepared: Mutex::default() };
-        session.pid =
-            session.one("asking for the session's number", "SELECT pg_backend_pid()", &[]).await?.get(0);
+        let mut session =
+            Self { client, place: address.clone(), address: text, pid: 0, prepared: Mutex::default() };
+        let asked = session.client.query_one("SELECT pg_backend_pid()", &[]).await;
+        session.pid = asked.map_err(|e| session.error("asking for the session's number", &e))?.get(0);
         Ok(session)
     }
 
@@ -170,9 +222,18 @@ impl Session {
         statement_error(&self.address, doing, error)
     }
 
+    /// Waits for an answer, for as long as the server is there.
+    async fn answer<T>(
+        &self,
+        doing: &str,
+        work: impl Future<Output = std::result::Result<T, tokio_postgres::Error>>,
+    ) -> Result<T> {
+        watched(&self.place, doing, async { work.await.map_err(|e| self.error(doing, &e)) }).await
+    }
+
     /// Runs statements without parameters.
     pub(crate) async fn run(&self, doing: &str, sql: &str) -> Result<()> {
-        self.client.batch_execute(sql).await.map_err(|e| self.error(doing, &e))
+        self.answer(doing, self.client.batch_execute(sql)).await
     }
 
     /// Asks for rows.
@@ -182,7 +243,7 @@ impl Session {
         sql: &str,
         parameters: &[&(dyn ToSql + Sync)],
     ) -> Result<Vec<Row>> {
-        self.client.query(sql, parameters).await.map_err(|e| self.error(doing, &e))
+        self.answer(doing, self.client.query(sql, parameters)).await
     }
 
     /// The statement, prepared the first time it is asked for.
@@ -207,8 +268,11 @@ impl Session {
         sql: &str,
         parameters: &[&(dyn ToSql + Sync)],
     ) -> Result<Vec<Row>> {
-        let statement = self.statement(sql).await.map_err(|e| self.error(doing, &e))?;
-        self.client.query(&statement, parameters).await.map_err(|e| self.error(doing, &e))
+        self.answer(doing, async {
+            let statement = self.statement(sql).await?;
+            self.client.query(&statement, parameters).await
+        })
+        .await
     }
 
     /// Runs a statement; gives how many rows it touched.
@@ -218,7 +282,7 @@ impl Session {
         sql: &str,
         parameters: &[&(dyn ToSql + Sync)],
     ) -> Result<u64> {
-        self.client.execute(sql, parameters).await.map_err(|e| self.error(doing, &e))
+        self.answer(doing, self.client.execute(sql, parameters)).await
     }
 
     /// Host, database and user.
@@ -233,7 +297,7 @@ impl Session {
         sql: &str,
         parameters: &[&(dyn ToSql + Sync)],
     ) -> Result<Row> {
-        self.client.query_one(sql, parameters).await.map_err(|e| self.error(doing, &e))
+        self.answer(doing, self.client.query_one(sql, parameters)).await
     }
 
     /// Asks for a row that may be missing.
@@ -243,6 +307,6 @@ impl Session {
         sql: &str,
         parameters: &[&(dyn ToSql + Sync)],
     ) -> Result<Option<Row>> {
-        self.client.query_opt(sql, parameters).await.map_err(|e| self.error(doing, &e))
+        self.answer(doing, self.client.query_opt(sql, parameters)).await
     }
 }

@@ -58,10 +58,10 @@ impl ServerError {
         self.code.starts_with("08") || matches!(self.code.as_str(), "57P01" | "57P02" | "57P03")
     }
 
-    /// Whether others were in the way: serialization failure, deadlock, lock time-out, statement time-out
-    /// (PostgreSQL manual, appendix A).
+    /// Whether others were in the way: serialization failure, deadlock, lock time-out, statement time-out; or whether
+    /// there is no room: disk, memory, connections, or another limit of the server (PostgreSQL manual, appendix A).
     fn is_about_others(&self) -> bool {
-        matches!(self.code.as_str(), "40001" | "40P01" | "55P03" | "57014")
+        matches!(self.code.as_str(), "40001" | "40P01" | "55P03" | "57014") || self.code.starts_with("53")
     }
 
     /// Turns it into an error of ours, with the way out where one is known.
@@ -72,6 +72,19 @@ impl ServerError {
         }
         if self.code == "42704" && self.message.starts_with("publication") {
             let way_out = "a slot cannot go on without the publication it was made after, also not with a new one. Run `moorage resnapshot --all`, then `moorage run`";
+            return AdapterError::refused(doing, format!("{}; {way_out}", self.text()));
+        }
+        if self.code == "42P01" && doing.starts_with("merging into table") {
+            let way_out =
+                "the target table was removed by someone: `moorage resnapshot` for its table makes it anew";
+            return AdapterError::refused(doing, format!("{}; {way_out}", self.text()));
+        }
+        if self.code == "42704" && doing.starts_with("copying slot") {
+            let way_out = "the changes since the target's checkpoint are gone with it: run `moorage resnapshot --all`, then `moorage run`";
+            return AdapterError::refused(doing, format!("{}; {way_out}", self.text()));
+        }
+        if self.code == "42501" && self.text().contains("for table") {
+            let way_out = "let an administrator run what `moorage check --sql` prints, or grant it by hand, as the owner: GRANT SELECT, INSERT, UPDATE, DELETE ON … TO …";
             return AdapterError::refused(doing, format!("{}; {way_out}", self.text()));
         }
         if self.ends_connection() {

@@ -189,14 +189,14 @@ impl ReplicationWriter {
 
     /// Tells the server how far we have come (standby status update): received, and made durable; 0 tells
     /// nothing about the latter and leaves the slot where it is.
-    pub(crate) async fn status(&mut self, received: u64, durable: u64) -> Result<()> {
+    pub(crate) async fn status(&mut self, received: u64, durable: u64, reply: bool) -> Result<()> {
         let mut body = Vec::with_capacity(34);
         body.push(b'r');
         for number in [received, durable, durable] {
             body.extend_from_slice(&number.to_be_bytes());
         }
         body.extend_from_slice(&microseconds_since_2000().to_be_bytes());
-        body.push(0);
+        body.push(reply.into());
         self.send(|b| frontend::CopyData::new(&body[..]).map(|data| data.write(b))).await
     }
 

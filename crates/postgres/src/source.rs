@@ -125,6 +125,10 @@ impl Source for PostgresSource {
             .await
     }
 
+    async fn captured_by(&self, plan: &CapturePlan, tables: &[TablePlan]) -> Result<Vec<Option<String>>> {
+        capture::published_by(&self.session().await?, plan, tables).await
+    }
+
     fn covers(&self, mark: &SnapshotMark, transaction: &Transaction) -> bool {
         let found = Mark::from_snapshot_mark(mark).zip(proof_parts(&transaction.proof));
         found.is_some_and(|(mark, (commit_lsn, xid))| mark.covers(xid, commit_lsn))

@@ -202,7 +202,16 @@ impl PostgresStream {
                 return;
             }
             let (received, asked) = (Arc::new(AtomicU64::new(begin.from)), Arc::new(Notify::new()));
-            let reading = tokio::spawn(read(reader, assembler, sender, received.clone(), asked.clone()));
+            let end = LogEnd { address: begin.address.clone(), known: begin.from };
+            let silence = (begin.pause * 3).clamp(LEAST_SILENCE, MOST_SILENCE);
+            let reading = tokio::spawn(read(
+                reader,
+                assembler,
+                (end, silence),
+                sender,
+                received.clone(),
+                asked.clone(),
+            ));
             tokio::select! {
                 () = abort.notified() => {}
                 () = report(writer, watched, received, asked, stop, begin.pause) => {}
@@ -256,14 +265,48 @@ impl Drop for PostgresStream {
     }
 }
 
+/// Where the source's log ends, as its server says on another connection.
+struct LogEnd {
+    address: PostgresAddress,
+    /// It ended here or further on.
+    known: u64,
+}
+
+/// A stream that claims to be this much further than the log was known to reach is checked.
+const CLAIM_BYTES: u64 = 64 << 20;
+
+impl LogEnd {
+    /// A position that is not in the log must not get into the target, nor be told to the source as done.
+    async fn holds(&mut self, claimed: u64) -> Result<()> {
+        if claimed <= self.known.saturating_add(CLAIM_BYTES) {
+            return Ok(());
+        }
+        let session = Session::open(&self.address).await?;
+        let sql = "SELECT pg_current_wal_flush_lsn()::text";
+        let end: String = session.one("reading the end of the log", sql, &[]).await?.get(0);
+        self.known = lsn::parse(&end).unwrap_or(0);
+        if claimed > self.known {
+            let (claimed, end) = (lsn::text(claimed), lsn::text(self.known));
+            return Err(AdapterError::Protocol {
+                address: "the replication stream".into(),
+                what: format!("a transaction that ends at {claimed}, while the log ends at {end}"),
+            });
+        }
+        Ok(())
+    }
+}
+
 async fn read(
     mut reader: ReplicationReader,
     mut assembler: Assembler,
+    (mut end, silence): (LogEnd, Duration),
     sender: SegmentSender,
     received: Arc<AtomicU64>,
     asked: Arc<Notify>,
 ) {
-    if let Err(error) = read_all(&mut reader, &mut assembler, &sender, &received, &asked).await {
+    if let Err(error) =
+        read_all(&mut reader, &mut assembler, (&mut end, silence), &sender, &received, &asked).await
+    {
         sender.fail(error).await;
     }
 }
@@ -271,6 +314,7 @@ async fn read(
 async fn read_all(
     reader: &mut ReplicationReader,
     assembler: &mut Assembler,
+    (end, silence): (&mut LogEnd, Duration),
     sender: &SegmentSender,
     received: &AtomicU64,
     asked: &Notify,
@@ -280,7 +324,11 @@ async fn read_all(
     loop {
         let due = waiting_since.filter(|_| !assembler.in_transaction()).map(|since| since + GATHER);
         let message = match due {
-            None => reader.stream_next().await?,
+            // Each report asks for an answer, so there is no such silence from a server that is there.
+            None => match tokio::time::timeout(silence, reader.stream_next()).await {
+                Ok(message) => message?,
+                Err(_) => return Err(silent(silence)),
+            },
             Some(due) => match tokio::time::timeout_at(due.into(), reader.stream_next()).await {
                 Ok(message) => message?,
                 Err(_) => {
@@ -307,6 +355,7 @@ async fn read_all(
                     what: e.to_string(),
                 })?;
                 assembler.feed(message, payload.len())?;
+                end.holds(assembler.last_end()).await?;
             }
         }
         let whole = !assembler.in_transaction() && !assembler.is_empty();
@@ -324,6 +373,17 @@ async fn read_all(
     Err(AdapterError::Lost { address: "the replication stream".into(), reason: "the server ended it".into() })
 }
 
+/// After how long a silence a stream counts as broken: the server's own limit, within these bounds.
+const LEAST_SILENCE: Duration = Duration::from_secs(10);
+const MOST_SILENCE: Duration = Duration::from_secs(60);
+
+fn silent(since: Duration) -> AdapterError {
+    AdapterError::Lost {
+        address: "the replication stream".into(),
+        reason: format!("nothing came for {} s, also not when asked", since.as_secs()),
+    }
+}
+
 async fn report(
     mut writer: ReplicationWriter,
     mut acknowledged: watch::Receiver<u64>,
@@ -336,9 +396,9 @@ async fn report(
     beat.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     let mut told = 0;
     loop {
-        let mut ending = false;
+        let (mut ending, mut wants_answer) = (false, false);
         tokio::select! {
-            _ = beat.tick() => {}
+            _ = beat.tick() => wants_answer = true,
             () = asked.notified() => {}
             () = stop.notified() => ending = true,
             changed = acknowledged.changed() => ending = changed.is_err(),
@@ -350,7 +410,7 @@ async fn report(
         // wait for ever for the last transaction, which is never acknowledged.
         let news = if durable > told { durable } else { 0 };
         told = durable;
-        if writer.status(received, news).await.is_err() {
+        if writer.status(received, news, wants_answer).await.is_err() {
             // The reader sees the broken connection too, and says so.
             return;
         }

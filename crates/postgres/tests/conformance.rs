@@ -81,12 +81,16 @@ async fn postgres_captured_by_triggers_does_the_same() {
 
 struct Warehouse {
     target: Arc<PostgresTarget>,
+    address: PostgresAddress,
     session: Session,
 }
 
 impl TargetUnderTest for Warehouse {
     fn target(&self) -> Arc<dyn Target> {
         self.target.clone()
+    }
+    fn another(&self) -> Arc<dyn Target> {
+        Arc::new(PostgresTarget::new(self.address.clone(), TargetSettings::default()))
     }
 
     fn rows(&self, table: &str) -> Vec<Row> {
@@ -114,6 +118,6 @@ async fn postgres_does_what_is_asked_of_a_target() {
     let server = PostgresServer::shared();
     let session = server.database("conformance_target");
     let address = PostgresAddress::parse(&server.url("conformance_target")).unwrap();
-    let target = Arc::new(PostgresTarget::new(address, TargetSettings::default()));
-    check_target(&Warehouse { target, session }).await;
+    let target = Arc::new(PostgresTarget::new(address.clone(), TargetSettings::default()));
+    check_target(&Warehouse { target, address, session }).await;
 }

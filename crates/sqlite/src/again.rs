@@ -72,7 +72,7 @@ pub(crate) fn swap(
     };
     db.execute_batch(&sql).map_err(failed)?;
     let mark = end.mark.as_ref().map(|m| (m.text.as_str(), m.complete_at.as_str()));
-    meta::remember_loaded(db, &plan.target, end.state, mark).map_err(failed)?;
+    meta::remember_loaded(db, &plan.target, end.state, mark, end.captured_by.as_deref()).map_err(failed)?;
     meta::count_anew(db, &plan.target, snapshot_rows).map_err(failed)
 }
 

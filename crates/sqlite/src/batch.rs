@@ -4,7 +4,7 @@ use crate::error::sql_error;
 use crate::target::blocking;
 use crate::{again, merge, meta};
 use async_trait::async_trait;
-use moorage_adapter::{AdapterError, LoadedTable, Merge, Result, TableProgress};
+use moorage_adapter::{AdapterError, Merge, Replacement, Result, TableProgress};
 use moorage_core::change::ChangeBlock;
 use moorage_core::checkpoint::{Checkpoint, Durable};
 use moorage_core::counters::TableCounters;
@@ -78,24 +78,21 @@ impl Merge for SqliteMerge {
         Ok(())
     }
 
-    async fn replace(
-        &mut self,
-        plan: &TablePlan,
-        later: &mut (dyn Iterator<Item = Result<ChangeBlock>> + Send),
-        end: LoadedTable,
-    ) -> Result<()> {
-        let into = Arc::new(again::beside(plan));
-        let counted = plan.clone();
-        let rows = self.on(move |db, path| again::count(db, path, &counted)).await?;
-        let mut counters = TableCounters::default();
-        for block in later {
-            let (block, into) = (block?, into.clone());
-            counters += self.on(move |db, path| merge::apply(db, path, &into, true, &[&block])).await?;
+    async fn replace(&mut self, tables: Vec<Replacement<'_>>) -> Result<()> {
+        for Replacement { plan, later, end } in tables {
+            let into = Arc::new(again::beside(plan));
+            let counted = plan.clone();
+            let rows = self.on(move |db, path| again::count(db, path, &counted)).await?;
+            let mut counters = TableCounters::default();
+            for block in later {
+                let (block, into) = (block?, into.clone());
+                counters += self.on(move |db, path| merge::apply(db, path, &into, true, &[&block])).await?;
+            }
+            let replaced = plan.clone();
+            self.on(move |db, path| again::swap(db, path, &replaced, &end, rows)).await?;
+            // What this batch merged into the old rows is not counted any more.
+            self.progress.insert(plan.target.clone(), counters);
         }
-        let replaced = plan.clone();
-        self.on(move |db, path| again::swap(db, path, &replaced, &end, rows)).await?;
-        // What this batch merged into the old rows is not counted any more.
-        self.progress.insert(plan.target.clone(), counters);
         Ok(())
     }
 

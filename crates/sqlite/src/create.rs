@@ -261,27 +261,47 @@ pub(crate) fn build_index(db: &Connection, path: &Path, plan: &TablePlan) -> Res
     })
 }
 
+/// Removes a target table, unless it was there before the pipeline, and what stands beside it.
+fn remove_table(db: &Connection, target: &str, dry: bool) -> rusqlite::Result<Step> {
+    let adopted = meta::owner(db, target)?.is_some_and(|(_, adopted)| adopted);
+    let outcome = match (adopted, dry) {
+        (true, _) => "left: it was there before the pipeline",
+        (false, true) => "would be removed",
+        (false, false) => {
+            for table in [target, &format!("moorage_again_{target}")] {
+                db.execute_batch(&format!("DROP TABLE IF EXISTS {}", quote_ident(table)))?;
+            }
+            "removed"
+        }
+    };
+    if !dry {
+        meta::forget_kept(db, target)?;
+    }
+    Ok(Step::new(format!("target table {target}"), outcome))
+}
+
+/// Forgets tables, and removes them if asked.
+pub(crate) fn let_go(
+    db: &Connection,
+    pipeline: &str,
+    targets: &[String],
+    remove: bool,
+) -> rusqlite::Result<Vec<Step>> {
+    let mut steps = Vec::new();
+    for target in targets {
+        steps.push(match remove {
+            true => remove_table(db, target, false)?,
+            false => Step::new(format!("target table {target}"), "left as it is, and not known any more"),
+        });
+        db.execute("DELETE FROM moorage_tables WHERE target = ?1 AND pipeline = ?2", [target, pipeline])?;
+    }
+    Ok(steps)
+}
+
 pub(crate) fn teardown(db: &Connection, pipeline: &str, dry: bool) -> rusqlite::Result<Vec<Step>> {
     let mut steps = Vec::new();
     for stored in meta::tables(db, pipeline)? {
-        let target = &stored.plan.target;
-        let adopted = meta::owner(db, target)?.is_some_and(|(_, adopted)| adopted);
-        let outcome = match (adopted, dry) {
-            (true, _) => "left: it was there before the pipeline",
-            (false, true) => "would be removed",
-            (false, false) => {
-                db.execute_batch(&format!("DROP TABLE IF EXISTS {}", quote_ident(target)))?;
-                db.execute_batch(&format!(
-                    "DROP TABLE IF EXISTS {}",
-                    quote_ident(&format!("moorage_again_{target}"))
-                ))?;
-                "removed"
-            }
-        };
-        steps.push(Step::new(format!("target table {target}"), outcome));
-    }
-    for stored in meta::tables(db, pipeline)?.iter().filter(|_| !dry) {
-        meta::forget_kept(db, &stored.plan.target)?;
+        steps.push(remove_table(db, &stored.plan.target, dry)?);
     }
     if meta::checkpoint(db, pipeline)?.is_some() || !steps.is_empty() {
         if !dry {

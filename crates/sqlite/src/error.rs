@@ -6,18 +6,32 @@ use std::path::Path;
 
 /// Wraps an error of a statement on the file at `path`.
 pub(crate) fn sql_error(path: &Path, doing: &str, error: rusqlite::Error) -> AdapterError {
+    let what = format!("target {}: {doing}", path.display());
     let hint = match error.sqlite_error_code() {
         Some(ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked) => {
-            "; another program holds a write transaction open on this file: end it and run again"
+            return AdapterError::Busy {
+                what,
+                reason: format!(
+                    "{error}; another program holds a write transaction open on this file: end it"
+                ),
+            };
         }
-        Some(ErrorCode::DiskFull) => "; free some space and run again, nothing was lost",
+        Some(ErrorCode::DiskFull | ErrorCode::SystemIoFailure) => {
+            return AdapterError::Busy {
+                what,
+                reason: format!("{error}; free some space there, nothing was lost"),
+            };
+        }
         Some(ErrorCode::ReadOnly | ErrorCode::CannotOpen | ErrorCode::PermissionDenied) => {
             "; make the file and its folder writable for this user"
         }
         Some(ErrorCode::NotADatabase | ErrorCode::DatabaseCorrupt) => {
             "; the file is damaged or not a SQLite database: name another file in the project file"
         }
+        _ if error.to_string().contains("no such table") => {
+            "; it was removed by someone: `moorage resnapshot` for its table makes it anew"
+        }
         _ => "",
     };
-    AdapterError::refused(format!("target {}: {doing}", path.display()), format!("{error}{hint}"))
+    AdapterError::refused(what, format!("{error}{hint}"))
 }

@@ -1,8 +1,8 @@
 //! SQLite on both ends: a file as a source, captured by triggers, and an embedded warehouse in one file.
 //!
 //! The file is in write-ahead mode, so that people can query it while Moorage writes. A batch and its
-//! checkpoint are one transaction. What Moorage remembers is in two tables of the same file,
-//! `moorage_checkpoints` and `moorage_tables`.
+//! checkpoint are one transaction. What Moorage remembers is in tables of the same file, `moorage_checkpoints`,
+//! `moorage_tables` and `moorage_writers`.
 
 mod again;
 mod batch;
@@ -19,6 +19,7 @@ mod sort;
 mod source;
 mod statements;
 mod target;
+mod turn;
 mod values;
 
 pub use dialect::SqliteDialect;

@@ -6,34 +6,50 @@ use crate::statements::Statements;
 use crate::values::Converter;
 use moorage_adapter::{AdapterError, Result};
 use moorage_core::change::ChangeBlock;
-use moorage_core::counters::TableCounters;
+use moorage_core::compare::value_text;
+use moorage_core::counters::{Adjusted, TableCounters};
 use moorage_core::plan::TablePlan;
 use moorage_core::reduce::{Cells, GoneRow, NetRow, Reduced, reduce};
 use moorage_core::schema::RowIdentity;
 use rusqlite::types::{ToSqlOutput, Value as Owned};
 use rusqlite::{CachedStatement, Connection, OptionalExtension, ToSql, params_from_iter};
+use std::cell::Cell;
 use std::path::Path;
 
-/// Applies the changes of one table inside the caller's transaction.
+/// Applies the changes of one table inside the caller's transaction. In one that is `exact` a row that is not as the
+/// changes assume is an error; in any other it is adjusted, and counted.
 pub(crate) fn apply(
     db: &Connection,
     path: &Path,
     plan: &TablePlan,
-    strict: bool,
+    exact: bool,
     blocks: &[&ChangeBlock],
 ) -> Result<TableCounters> {
     let reduced = reduce(blocks)?;
+    let sql = |e| sql_error(path, &format!("merging into table {}", plan.target), e);
+    let exact = exact && !meta::keeps_rows(db, &plan.target).map_err(sql)?;
     let writer = Writer {
         db,
         path,
         plan,
         blocks,
-        strict,
+        exact: exact && !blocks.iter().any(|b| b.is_blind()),
+        adjusted: Cell::default(),
         statements: Statements::new(plan),
         converter: Converter::new(plan),
     };
     writer.carry_out(&reduced)?;
-    Ok(reduced.counters)
+    let mut counters = reduced.counters;
+    counters.adjusted += writer.adjusted.get();
+    Ok(counters)
+}
+
+/// How a row is not as the changes assume.
+#[derive(Clone, Copy)]
+enum Differing {
+    UpdateOfMissing,
+    InsertOfPresent,
+    DeleteOfMissing,
 }
 
 struct Writer<'a> {
@@ -41,8 +57,10 @@ struct Writer<'a> {
     path: &'a Path,
     plan: &'a TablePlan,
     blocks: &'a [&'a ChangeBlock],
-    /// Whether the table is complete, so that a row that is missing is an error.
-    strict: bool,
+    /// Whether a row that is not as the changes assume is an error.
+    exact: bool,
+    /// How many were not.
+    adjusted: Cell<Adjusted>,
     statements: Statements,
     converter: Converter,
 }
@@ -159,9 +177,58 @@ impl Writer<'_> {
         }
         let mut statement = self.prepare(&self.statements.delete_by_key())?;
         for key in gone {
-            statement.execute(params_from_iter(self.key_of(&key.key)?)).map_err(|e| self.sql(e))?;
+            let removed =
+                statement.execute(params_from_iter(self.key_of(&key.key)?)).map_err(|e| self.sql(e))?;
+            if removed == 0 && key.was_there {
+                self.differs(&key.key, Differing::DeleteOfMissing)?;
+            }
         }
         Ok(())
+    }
+
+    /// A row that is not as the changes assume: an error, or counted.
+    fn differs(&self, cells: &Cells, how: Differing) -> Result<()> {
+        let mut adjusted = self.adjusted.get();
+        let what = match how {
+            Differing::UpdateOfMissing => {
+                adjusted.updates_of_missing += 1;
+                "to be updated is not there"
+            }
+            Differing::InsertOfPresent => {
+                adjusted.inserts_of_present += 1;
+                "to be inserted is there already"
+            }
+            Differing::DeleteOfMissing => {
+                adjusted.deletes_of_missing += 1;
+                "to be deleted is not there"
+            }
+        };
+        if !self.exact {
+            self.adjusted.set(adjusted);
+            return Ok(());
+        }
+        let table = self.plan.table();
+        Err(AdapterError::Value {
+            table: table.to_string(),
+            what: format!(
+                "target table {} is not what the changes assume: the row {} {what}. It was changed by someone else. \
+                 Run `moorage resnapshot {table}`; or let such rows be adjusted: mismatch = \"adjust\" in a rule of the project file",
+                self.plan.target,
+                self.words(cells)
+            ),
+        })
+    }
+
+    /// A row's key, or its first columns, for people: `id = 7`.
+    fn words(&self, cells: &Cells) -> String {
+        let first: Vec<usize> = (0..self.width().min(3)).collect();
+        let key = if self.statements.key.is_empty() { &first } else { &self.statements.key };
+        let word = |&column: &usize| {
+            let value = cells.at(column).and_then(|image| value_text(image.value(self.blocks, column)));
+            let short: String = value.unwrap_or_else(|| "null".into()).chars().take(60).collect();
+            format!("{} = {short}", self.plan.columns[column].name)
+        };
+        key.iter().map(word).collect::<Vec<_>>().join(", ")
     }
 
     fn delete_equal(&self, gone: &[GoneRow]) -> Result<()> {
@@ -172,15 +239,8 @@ impl Writer<'_> {
         for row in gone {
             let values = self.values(&row.key, 0..self.width())?;
             let removed = statement.execute(params_from_iter(values)).map_err(|e| self.sql(e))?;
-            if removed == 0 && self.strict {
-                return Err(AdapterError::Value {
-                    table: self.plan.table().to_string(),
-                    what: format!(
-                        "a row was deleted or updated that target table {} does not hold: it was changed by someone else. Run `moorage resnapshot {}`",
-                        self.plan.target,
-                        self.plan.table()
-                    ),
-                });
+            if removed == 0 {
+                self.differs(&row.key, Differing::DeleteOfMissing)?;
             }
         }
         Ok(())
@@ -203,17 +263,13 @@ impl Writer<'_> {
         if rows.is_empty() {
             return Ok(());
         }
-        let declared = matches!(self.plan.mapped.identity, RowIdentity::DeclaredKey(_));
-        let mut upsert = self.prepare(&self.statements.upsert())?;
+        let mut insert = self.prepare(&self.statements.insert())?;
+        let mut update = self.prepare(&self.statements.overwrite())?;
         for (at, row) in rows.iter().enumerate() {
             let fetched = moved.get_mut(at).map(std::mem::take).unwrap_or_default();
-            if declared && row.must_be_new && self.strict {
-                self.insert_new(row)?;
-            } else if row.cells.is_complete() {
-                let values = self.values(&row.cells, 0..self.width())?;
-                upsert.execute(params_from_iter(values)).map_err(|e| self.sql(e))?;
-            } else if row.moved_from.is_some() {
-                self.write_moved(&mut upsert, row, fetched)?;
+            if row.cells.is_complete() || row.moved_from.is_some() {
+                let values = self.whole(row, fetched)?;
+                self.write_whole((&mut insert, &mut update), row, &values)?;
             } else {
                 self.patch(row)?;
             }
@@ -221,41 +277,62 @@ impl Writer<'_> {
         Ok(())
     }
 
-    /// Inserts a row whose key only the project file says is one.
-    fn insert_new(&self, row: &NetRow) -> Result<()> {
-        let values = self.values(&row.cells, 0..self.width())?;
-        self.prepare(&self.statements.insert())?.execute(params_from_iter(values)).map_err(|e| {
-            match e.sqlite_error_code() {
-                Some(rusqlite::ErrorCode::ConstraintViolation) => AdapterError::Value {
-                    table: self.plan.table().to_string(),
-                    what: format!(
-                        "a second row with the same declared key ({}) arrived. The key in the project file does not tell rows apart: declare another, then run `moorage resnapshot {}`",
-                        self.plan.mapped.key_names().join(", "),
-                        self.plan.table()
-                    ),
-                },
-                _ => self.sql(e),
+    /// Writes a row with all its values: over the one that was there, or as a new one, as the changes say; and the
+    /// other way round where the target differs.
+    fn write_whole(
+        &self,
+        (insert, update): (&mut CachedStatement<'_>, &mut CachedStatement<'_>),
+        row: &NetRow,
+        values: &[ToSqlOutput<'_>],
+    ) -> Result<()> {
+        let parameters = || params_from_iter(values.iter());
+        if row.was_there {
+            if update.execute(parameters()).map_err(|e| self.sql(e))? == 0 {
+                self.differs(&row.cells, Differing::UpdateOfMissing)?;
+                insert.execute(parameters()).map_err(|e| self.sql(e))?;
             }
-        })?;
-        Ok(())
+            return Ok(());
+        }
+        let Err(error) = insert.execute(parameters()) else { return Ok(()) };
+        if error.sqlite_error_code() != Some(rusqlite::ErrorCode::ConstraintViolation) {
+            return Err(self.sql(error));
+        }
+        if matches!(self.plan.mapped.identity, RowIdentity::DeclaredKey(_)) && row.must_be_new && self.exact {
+            return Err(self.second_row());
+        }
+        // What is in the way may be a row with the key, or something else that people put on the table.
+        let key = self.key_of(&row.cells)?;
+        let there = self.prepare(&self.statements.has_key())?.exists(params_from_iter(key));
+        if !there.map_err(|e| self.sql(e))? {
+            return Err(self.sql(error));
+        }
+        self.differs(&row.cells, Differing::InsertOfPresent)?;
+        update.execute(parameters()).map(|_| ()).map_err(|e| self.sql(e))
     }
 
-    fn write_moved(
-        &self,
-        upsert: &mut CachedStatement<'_>,
-        row: &NetRow,
-        fetched: Vec<(usize, Owned)>,
-    ) -> Result<()> {
+    /// Only the project file says that the key is one.
+    fn second_row(&self) -> AdapterError {
+        AdapterError::Value {
+            table: self.plan.table().to_string(),
+            what: format!(
+                "a second row with the same declared key ({}) arrived. The key in the project file does not tell rows apart: declare another, then run `moorage resnapshot {}`",
+                self.plan.mapped.key_names().join(", "),
+                self.plan.table()
+            ),
+        }
+    }
+
+    /// All values of a row, those that it lacks from the target.
+    fn whole<'a>(&'a self, row: &NetRow, fetched: Vec<(usize, Owned)>) -> Result<Vec<ToSqlOutput<'a>>> {
         let mut fetched = fetched.into_iter().peekable();
-        let mut values: Vec<ToSqlOutput<'_>> = Vec::with_capacity(self.width());
+        let mut values = Vec::with_capacity(self.width());
         for column in 0..self.width() {
             values.push(match fetched.next_if(|(c, _)| *c == column) {
                 Some((_, value)) => ToSqlOutput::Owned(value),
                 None => self.cell(&row.cells, column)?,
             });
         }
-        upsert.execute(params_from_iter(values)).map_err(|e| self.sql(e))?;
-        Ok(())
+        Ok(values)
     }
 
     /// Updates only the columns that the log carried.

@@ -3,7 +3,7 @@
 use chrono::Utc;
 use moorage_adapter::{StoredTable, TableState};
 use moorage_core::checkpoint::Checkpoint;
-use moorage_core::counters::TableCounters;
+use moorage_core::counters::{Adjusted, TableCounters};
 use moorage_core::plan::TablePlan;
 use moorage_core::sql::quote_ident;
 use rusqlite::{Connection, OptionalExtension, params};
@@ -34,6 +34,10 @@ CREATE TABLE IF NOT EXISTS moorage_tables (
   reduced        INTEGER NOT NULL DEFAULT 0,
   filtered       INTEGER NOT NULL DEFAULT 0,
   last_change_at TEXT,
+  captured_by    TEXT,
+  updates_of_missing INTEGER NOT NULL DEFAULT 0,
+  inserts_of_present INTEGER NOT NULL DEFAULT 0,
+  deletes_of_missing INTEGER NOT NULL DEFAULT 0,
   plan           TEXT NOT NULL
 );";
 
@@ -41,19 +45,28 @@ type Sql<T> = rusqlite::Result<T>;
 
 pub(crate) fn create(db: &Connection) -> Sql<()> {
     db.execute_batch(SCHEMA)?;
-    if !counts_filtered(db)? {
-        db.execute_batch("ALTER TABLE moorage_tables ADD COLUMN filtered INTEGER NOT NULL DEFAULT 0")?;
+    let count = "INTEGER NOT NULL DEFAULT 0";
+    for (column, declared) in [
+        ("filtered", count),
+        ("captured_by", "TEXT"),
+        ("updates_of_missing", count),
+        ("inserts_of_present", count),
+        ("deletes_of_missing", count),
+    ] {
+        if !has_column(db, column)? {
+            db.execute_batch(&format!("ALTER TABLE moorage_tables ADD COLUMN {column} {declared}"))?;
+        }
     }
     Ok(())
 }
 
-/// Files that were made before rows could be filtered do not count such changes.
-fn counts_filtered(db: &Connection) -> Sql<bool> {
-    let sql = "SELECT count(*) FROM pragma_table_info('moorage_tables') WHERE name = 'filtered'";
-    db.query_row(sql, [], |r| r.get::<_, i64>(0).map(|n| n > 0))
+/// Files that earlier versions made lack some columns.
+fn has_column(db: &Connection, column: &str) -> Sql<bool> {
+    let sql = "SELECT count(*) FROM pragma_table_info('moorage_tables') WHERE name = ?1";
+    db.query_row(sql, [column], |r| r.get::<_, i64>(0).map(|n| n > 0))
 }
 
-fn exists(db: &Connection) -> Sql<bool> {
+pub(crate) fn exists(db: &Connection) -> Sql<bool> {
     db.query_row(
         "SELECT count(*) = 2 FROM sqlite_schema WHERE name IN ('moorage_checkpoints', 'moorage_tables')",
         [],
@@ -97,22 +110,23 @@ pub(crate) fn save_checkpoint(db: &Connection, checkpoint: &Checkpoint) -> Sql<(
     Ok(())
 }
 
-fn state_from(word: &str) -> TableState {
-    match word {
-        "live" => TableState::Live,
-        "changes only" => TableState::ChangesOnly,
-        "copied" => TableState::Copied,
-        _ => TableState::Loading,
-    }
-}
-
 pub(crate) fn tables(db: &Connection, pipeline: &str) -> Sql<Vec<StoredTable>> {
     if !exists(db)? {
         return Ok(Vec::new());
     }
-    let filtered = if counts_filtered(db)? { "filtered" } else { "0" };
+    let or = |column: &str, none: &str| {
+        has_column(db, column).map(|is| if is { column } else { none }.to_string())
+    };
+    let later = [
+        or("filtered", "0")?,
+        or("captured_by", "NULL")?,
+        or("updates_of_missing", "0")?,
+        or("inserts_of_present", "0")?,
+        or("deletes_of_missing", "0")?,
+    ]
+    .join(", ");
     let mut query = db.prepare(&format!(
-        "SELECT plan, state, mark, mark_position, snapshot_rows, inserts, updates, deletes, truncates, merged, reduced, last_change_at, {filtered}
+        "SELECT plan, state, mark, mark_position, snapshot_rows, inserts, updates, deletes, truncates, merged, reduced, last_change_at, {later}
          FROM moorage_tables WHERE pipeline = ?1 ORDER BY source_table",
     ))?;
     let rows = query.query_map([pipeline], |r| {
@@ -120,6 +134,11 @@ pub(crate) fn tables(db: &Connection, pipeline: &str) -> Sql<Vec<StoredTable>> {
             merged: r.get(9)?,
             reduced: r.get(10)?,
             filtered: r.get(12)?,
+            adjusted: Adjusted {
+                updates_of_missing: r.get(14)?,
+                inserts_of_present: r.get(15)?,
+                deletes_of_missing: r.get(16)?,
+            },
             ..TableCounters::default()
         };
         counters.read.inserts = r.get(5)?;
@@ -129,11 +148,12 @@ pub(crate) fn tables(db: &Connection, pipeline: &str) -> Sql<Vec<StoredTable>> {
         let (mark, position): (Option<String>, Option<String>) = (r.get(2)?, r.get(3)?);
         Ok(StoredTable {
             plan: from_json(0, &r.get::<_, String>(0)?)?,
-            state: state_from(&r.get::<_, String>(1)?),
+            state: TableState::from_word(&r.get::<_, String>(1)?),
             mark: mark.zip(position),
             snapshot_rows: r.get(4)?,
             counters,
             last_change_at: r.get(11)?,
+            captured_by: r.get(13)?,
         })
     })?;
     rows.collect()
@@ -166,7 +186,7 @@ pub(crate) fn remember_loading(
             plan.target,
             pipeline,
             plan.table().to_string(),
-            TableState::Loading.word(),
+            TableState::Waiting.word(),
             adopted,
             keeps_rows,
             to_json(plan)?
@@ -176,8 +196,11 @@ pub(crate) fn remember_loading(
 }
 
 pub(crate) fn add_snapshot_rows(db: &Connection, target: &str, rows: usize) -> Sql<()> {
-    db.prepare_cached("UPDATE moorage_tables SET snapshot_rows = snapshot_rows + ?2 WHERE target = ?1")?
-        .execute(params![target, rows as i64])?;
+    db.prepare_cached(
+        "UPDATE moorage_tables SET snapshot_rows = snapshot_rows + ?2,
+           state = CASE state WHEN 'waiting' THEN 'reading' ELSE state END WHERE target = ?1",
+    )?
+    .execute(params![target, rows as i64])?;
     Ok(())
 }
 
@@ -186,18 +209,28 @@ pub(crate) fn remember_loaded(
     target: &str,
     state: TableState,
     mark: Option<(&str, &str)>,
+    captured_by: Option<&str>,
 ) -> Sql<()> {
     db.execute(
-        "UPDATE moorage_tables SET state = ?2, mark = ?3, mark_position = ?4 WHERE target = ?1",
-        params![target, state.word(), mark.map(|m| m.0), mark.map(|m| m.1)],
+        "UPDATE moorage_tables SET state = ?2, mark = ?3, mark_position = ?4, captured_by = ?5 WHERE target = ?1",
+        params![target, state.word(), mark.map(|m| m.0), mark.map(|m| m.1), captured_by],
     )?;
+    Ok(())
+}
+
+pub(crate) fn remember_captured_by(db: &Connection, pipeline: &str, tables: &[(String, String)]) -> Sql<()> {
+    let sql = "UPDATE moorage_tables SET captured_by = ?3 WHERE pipeline = ?1 AND target = ?2";
+    for (target, by) in tables {
+        db.execute(sql, params![pipeline, target, by])?;
+    }
     Ok(())
 }
 
 /// Begins a table's counters anew.
 pub(crate) fn count_anew(db: &Connection, target: &str, snapshot_rows: u64) -> Sql<()> {
     db.execute(
-        "UPDATE moorage_tables SET snapshot_rows = ?2, inserts = 0, updates = 0, deletes = 0, truncates = 0, merged = 0, reduced = 0, filtered = 0
+        "UPDATE moorage_tables SET snapshot_rows = ?2, inserts = 0, updates = 0, deletes = 0, truncates = 0, merged = 0, reduced = 0, filtered = 0,
+           updates_of_missing = 0, inserts_of_present = 0, deletes_of_missing = 0
          WHERE target = ?1",
         params![target, snapshot_rows],
     )?;
@@ -276,7 +309,8 @@ pub(crate) fn count_changes(db: &Connection, target: &str, counters: &TableCount
     db.prepare_cached(
         "UPDATE moorage_tables SET inserts = inserts + ?2, updates = updates + ?3, deletes = deletes + ?4,
            truncates = truncates + ?5, merged = merged + ?6, reduced = reduced + ?7, last_change_at = ?8,
-           filtered = filtered + ?9
+           filtered = filtered + ?9, updates_of_missing = updates_of_missing + ?10,
+           inserts_of_present = inserts_of_present + ?11, deletes_of_missing = deletes_of_missing + ?12
          WHERE target = ?1",
     )?
     .execute(params![
@@ -289,7 +323,19 @@ pub(crate) fn count_changes(db: &Connection, target: &str, counters: &TableCount
         counters.reduced,
         Utc::now().to_rfc3339(),
         counters.filtered,
+        counters.adjusted.updates_of_missing,
+        counters.adjusted.inserts_of_present,
+        counters.adjusted.deletes_of_missing,
     ])?;
+    Ok(())
+}
+
+/// Notes a state in which a table's mark means nothing any more.
+pub(crate) fn set_state(db: &Connection, pipeline: &str, targets: &[String], state: TableState) -> Sql<()> {
+    let sql = "UPDATE moorage_tables SET state = ?3, mark = NULL, mark_position = NULL WHERE target = ?1 AND pipeline = ?2";
+    for target in targets {
+        db.execute(sql, params![target, pipeline, state.word()])?;
+    }
     Ok(())
 }
 
@@ -297,12 +343,7 @@ pub(crate) fn forget(db: &Connection, pipeline: &str, targets: &[String], with_c
     if !exists(db)? {
         return Ok(());
     }
-    for target in targets {
-        db.execute(
-            "UPDATE moorage_tables SET state = 'loading', mark = NULL, mark_position = NULL WHERE target = ?1 AND pipeline = ?2",
-            params![target, pipeline],
-        )?;
-    }
+    set_state(db, pipeline, targets, TableState::NeedsResnapshot)?;
     if with_checkpoint {
         db.execute("DELETE FROM moorage_checkpoints WHERE pipeline = ?1", [pipeline])?;
     }
@@ -316,5 +357,5 @@ pub(crate) fn remove_pipeline(db: &Connection, pipeline: &str) -> Sql<()> {
     if left == 0 {
         db.execute_batch("DROP TABLE moorage_tables; DROP TABLE moorage_checkpoints")?;
     }
-    Ok(())
+    crate::turn::forget(db, pipeline, left == 0)
 }

@@ -2,7 +2,7 @@
 
 use crate::error::sql_error;
 use crate::reading;
-use crate::target::{open, transact};
+use crate::target::open;
 use moorage_adapter::Result;
 use moorage_core::finding::{End, Finding, Fix};
 use rusqlite::Connection;
@@ -43,16 +43,16 @@ pub(crate) fn probe(path: &Path, bytes: u64) -> Vec<Finding> {
 
 fn write_and_read(path: &Path) -> Result<()> {
     let mut db = open(path)?;
-    transact(&mut db, path, |db| {
-        let tried = || -> rusqlite::Result<()> {
-            db.execute_batch(
-                "CREATE TABLE moorage_probe (x TEXT); INSERT INTO moorage_probe VALUES ('Pellow')",
-            )?;
-            db.query_row("SELECT x FROM moorage_probe", [], |r| r.get::<_, String>(0))?;
-            db.execute_batch("DROP TABLE moorage_probe")
-        };
-        tried().map_err(|e| sql_error(path, "writing", e))
-    })
+    let mut tried = || -> rusqlite::Result<()> {
+        let transaction = db.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
+        transaction.execute_batch(
+            "CREATE TABLE moorage_probe (x TEXT); INSERT INTO moorage_probe VALUES ('Pellow')",
+        )?;
+        transaction.query_row("SELECT x FROM moorage_probe", [], |r| r.get::<_, String>(0))?;
+        transaction.execute_batch("DROP TABLE moorage_probe")?;
+        transaction.commit()
+    };
+    tried().map_err(|e| sql_error(path, "writing", e))
 }
 
 fn encoding(path: &Path) -> Option<Finding> {

@@ -10,6 +10,8 @@ pub(crate) struct Statements {
     pub(crate) columns: Vec<String>,
     pub(crate) key: Vec<usize>,
     row_id: &'static str,
+    /// Which columns hold floats.
+    floats: Vec<bool>,
 }
 
 impl Statements {
@@ -19,6 +21,7 @@ impl Statements {
             table: quote_ident(&plan.target),
             key: plan.mapped.identity.key().unwrap_or(&[]).to_vec(),
             row_id: row_id_name(plan),
+            floats: plan.mapped.columns.iter().map(|c| c.logical.is_float()).collect(),
             columns,
         }
     }
@@ -54,6 +57,24 @@ impl Statements {
         format!("DELETE FROM {} WHERE {}", self.table, self.where_key(0))
     }
 
+    /// Overwrites a row; parameters are the values of all columns. Where there are none but the key's, a row that is
+    /// there is left as it is.
+    pub(crate) fn overwrite(&self) -> String {
+        let value = |c: usize| format!("{} = ?{}", self.columns[c], c + 1);
+        let mut sets: Vec<String> =
+            (0..self.columns.len()).filter(|c| !self.key.contains(c)).map(value).collect();
+        if sets.is_empty() {
+            sets.extend(self.key.first().map(|&k| format!("{0} = {0}", self.columns[k])));
+        }
+        let key: Vec<String> = self.key.iter().map(|&k| value(k)).collect();
+        format!("UPDATE {} SET {} WHERE {}", self.table, sets.join(", "), key.join(" AND "))
+    }
+
+    /// Whether there is a row with a key.
+    pub(crate) fn has_key(&self) -> String {
+        format!("SELECT 1 FROM {} WHERE {}", self.table, self.where_key(0))
+    }
+
     /// Sets these columns; parameters are their values, then the key's.
     pub(crate) fn update(&self, columns: &[usize]) -> String {
         let sets: Vec<String> =
@@ -68,8 +89,12 @@ impl Statements {
 
     /// Removes one row that is equal in all columns.
     pub(crate) fn delete_one_equal(&self) -> String {
-        let terms: Vec<String> =
-            self.columns.iter().enumerate().map(|(i, c)| format!("{c} IS ?{}", i + 1)).collect();
+        let term = |(i, c): (usize, &String)| {
+            let equal = format!("{c} IS ?{}", i + 1);
+            // Zeros of both signs are equal, and not the same.
+            if self.floats[i] { format!("{equal} AND quote({c}) = quote(?{})", i + 1) } else { equal }
+        };
+        let terms: Vec<String> = self.columns.iter().enumerate().map(term).collect();
         let (table, row_id) = (&self.table, self.row_id);
         format!(
             "DELETE FROM {table} WHERE {row_id} = (SELECT {row_id} FROM {table} WHERE {} LIMIT 1)",

@@ -5,24 +5,27 @@ use crate::dialect::SqliteDialect;
 use crate::error::sql_error;
 use crate::look::SqliteTargetLook;
 use crate::statements::{Statements, create_table};
+use crate::turn::{self, Mine};
 use crate::values::Converter;
 use crate::{again, create, meta, probe, reading};
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_adapter::{
-    AdapterError, ExistingTable, LoadedTable, Merge, Result, Step, StoredTable, Surveyed, TableState, Target,
-    TargetAddress, TargetLook,
+    AdapterError, Events, ExistingTable, Holder, LoadedTable, Merge, Result, Step, StoredTable, Surveyed,
+    TableState, TakeFrom, Target, TargetAddress, TargetLook, Turn,
 };
 use moorage_core::checkpoint::{Checkpoint, Durable};
 use moorage_core::column::value_at;
 use moorage_core::finding::Finding;
 use moorage_core::plan::{TablePlan, TargetDialect};
+use moorage_core::project::Mismatch;
 use moorage_core::schema::RowIdentity;
 use moorage_core::sql::quote_ident;
 use rusqlite::{Connection, OpenFlags, params_from_iter};
+use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, PoisonError};
 use std::time::Duration;
 use tokio::sync::Mutex;
 
@@ -36,12 +39,20 @@ pub struct SqliteTarget {
     dialect: SqliteDialect,
     /// Whether the file was made by this process.
     made: Arc<AtomicBool>,
+    /// The turn, once it was taken.
+    mine: std::sync::Mutex<Option<Mine>>,
 }
 
 impl SqliteTarget {
     /// A target at `path`. The file is made by the first write, and only then.
     pub fn new(path: impl Into<PathBuf>) -> Self {
-        Self { path: Arc::new(path.into()), db: Arc::default(), dialect: SqliteDialect, made: Arc::default() }
+        Self {
+            path: Arc::new(path.into()),
+            db: Arc::default(),
+            dialect: SqliteDialect,
+            made: Arc::default(),
+            mine: std::sync::Mutex::default(),
+        }
     }
 
     /// Runs blocking work with the connection. The file is made if `write` and it is missing; without
@@ -87,14 +98,24 @@ impl SqliteTarget {
         .await
     }
 
+    /// Runs `work` in a transaction of its own, in which the turn is ours.
     async fn write<T: Send + 'static>(
         &self,
-        work: impl FnOnce(&mut Connection, &Path) -> Result<T> + Send + 'static,
+        work: impl FnOnce(&Connection, &Path) -> Result<T> + Send + 'static,
     ) -> Result<T> {
-        let done = self.with(true, work).await?;
-        done.ok_or_else(|| {
-            AdapterError::refused(format!("target {}", self.path.display()), "the file was not opened")
-        })
+        let mine = self.mine()?;
+        let done = self.with(true, move |db, path| transact(db, path, &mine, |db| work(db, path))).await?;
+        done.ok_or_else(|| self.not_opened())
+    }
+
+    fn not_opened(&self) -> AdapterError {
+        AdapterError::refused(format!("target {}", self.path.display()), "the file was not opened")
+    }
+
+    /// The turn that was taken.
+    fn mine(&self) -> Result<Mine> {
+        let mine = self.mine.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        mine.ok_or_else(|| AdapterError::refused("writing to the target", "the turn to write was not taken"))
     }
 
     async fn read<T: Send + Default + 'static>(
@@ -119,9 +140,6 @@ fn ensure_open(db: &mut Option<Connection>, path: &Path, made: &AtomicBool, writ
         let opened = if write { open(path) } else { open(path).or_else(|_| open_for_reading(path)) };
         *db = Some(opened?);
     }
-    if let Some(db) = db.as_ref().filter(|_| write) {
-        meta::create(db).map_err(|e| sql_error(path, "opening", e))?;
-    }
     Ok(true)
 }
 
@@ -142,6 +160,12 @@ pub(crate) fn open(path: &Path) -> Result<Connection> {
             format!("the folder {} does not exist", folder.display()),
         ));
     }
+    if !path.exists() {
+        // Rows may be as confidential as in the source: never for everyone, whatever the umask says.
+        let made = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o640).open(path);
+        // If it cannot be made, opening it says why.
+        drop(made);
+    }
     let flags =
         OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_CREATE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
     let db = Connection::open_with_flags(path, flags).map_err(failed)?;
@@ -161,15 +185,17 @@ fn open_for_reading(path: &Path) -> Result<Connection> {
     reading::open(path).map_err(|e| sql_error(path, "opening", e))
 }
 
-/// Runs `work` in a transaction of its own.
-pub(crate) fn transact<T>(
+/// Runs `work` in a transaction of its own, in which the turn is ours.
+fn transact<T>(
     db: &mut Connection,
     path: &Path,
+    mine: &Mine,
     work: impl FnOnce(&Connection) -> Result<T>,
 ) -> Result<T> {
     let failed = |e| sql_error(path, "committing", e);
     let transaction =
         db.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate).map_err(failed)?;
+    turn::fence(&transaction, path, mine)?;
     let done = work(&transaction)?;
     transaction.commit().map_err(failed)?;
     Ok(done)
@@ -254,6 +280,60 @@ impl Target for SqliteTarget {
         self.read("counting rows", move |db| db.query_row(&sql, [], |r| r.get(0))).await
     }
 
+    async fn take_turn(
+        &self,
+        pipeline: &str,
+        holder: &Holder,
+        from: TakeFrom<'_>,
+        make: bool,
+        _: &Events,
+    ) -> Result<Turn> {
+        let (pipeline, holder) = (pipeline.to_string(), holder.clone());
+        let gone = match from {
+            TakeFrom::Nobody => None,
+            TakeFrom::Gone(gone) => Some(gone.clone()),
+        };
+        let taken = self
+            .with(make, move |db, path| {
+                let failed = |e| sql_error(path, "taking the turn to write", e);
+                if !make && !meta::exists(db).map_err(failed)? {
+                    return Ok((Turn::NothingThere, None));
+                }
+                let transaction =
+                    db.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate).map_err(failed)?;
+                meta::create(&transaction).map_err(failed)?;
+                let from = gone.as_ref().map_or(TakeFrom::Nobody, TakeFrom::Gone);
+                let taken = turn::take(&transaction, path, &pipeline, &holder, from)?;
+                transaction.commit().map_err(failed)?;
+                Ok(taken)
+            })
+            .await?;
+        let Some((turn, mine)) = taken else { return Ok(Turn::NothingThere) };
+        if mine.is_some() {
+            *self.mine.lock().unwrap_or_else(PoisonError::into_inner) = mine;
+        }
+        Ok(turn)
+    }
+
+    async fn renew_turn(&self, _: &str) -> Result<()> {
+        self.write(|_, _| Ok(())).await
+    }
+
+    async fn end_turn(&self, _: &str) -> Result<()> {
+        let Some(mine) = self.mine.lock().unwrap_or_else(PoisonError::into_inner).take() else {
+            return Ok(());
+        };
+        let end = move |db: &mut Connection, path: &Path| {
+            turn::end(db, &mine).map_err(|e| sql_error(path, "giving the turn back", e))
+        };
+        self.with(false, end).await.map(|_| ())
+    }
+
+    async fn holder(&self, pipeline: &str) -> Result<Option<Holder>> {
+        let pipeline = pipeline.to_string();
+        self.read("looking whose turn it is", move |db| turn::holder(db, &pipeline)).await
+    }
+
     async fn save_checkpoint(&self, checkpoint: &Checkpoint) -> Result<Durable> {
         let checkpoint = checkpoint.clone();
         self.write(move |db, path| {
@@ -273,60 +353,70 @@ impl Target for SqliteTarget {
 
     async fn create(&self, pipeline: &str, plan: &TablePlan) -> Result<()> {
         let (pipeline, plan) = (pipeline.to_string(), plan.clone());
-        self.write(move |db, path| transact(db, path, |db| create::create(db, path, &pipeline, &plan))).await
+        self.write(move |db, path| create::create(db, path, &pipeline, &plan)).await
     }
 
     async fn create_again(&self, _: &str, plan: &TablePlan) -> Result<()> {
         let plan = plan.clone();
-        self.write(move |db, path| transact(db, path, |db| again::create(db, path, &plan))).await
+        self.write(move |db, path| again::create(db, path, &plan)).await
     }
 
     async fn ready_again(&self, plan: &TablePlan) -> Result<()> {
         let plan = plan.clone();
-        self.write(move |db, path| transact(db, path, |db| again::build_key(db, path, &plan))).await
+        self.write(move |db, path| again::build_key(db, path, &plan)).await
     }
 
     async fn drop_again(&self, plan: &TablePlan) -> Result<()> {
         let plan = plan.clone();
-        self.write(move |db, path| transact(db, path, |db| again::drop(db, path, &plan))).await
+        self.write(move |db, path| again::drop(db, path, &plan)).await
     }
 
     async fn load(&self, plan: &TablePlan, rows: RecordBatch) -> Result<()> {
-        let plan = plan.clone();
-        self.write(move |db, path| {
+        let (plan, mine) = (plan.clone(), self.mine()?);
+        let loaded = self.with(true, move |db, path| {
             // A chunk need not be on the disk by itself: the end of the load is, and all before it.
             let relax = |db: &Connection, level| db.pragma_update(None, "synchronous", level);
             relax(db, "NORMAL").map_err(|e| sql_error(path, "loading", e))?;
-            let done = transact(db, path, |db| load(db, path, &plan, &rows));
+            let done = transact(db, path, &mine, |db| load(db, path, &plan, &rows));
             relax(db, "FULL").map_err(|e| sql_error(path, "loading", e))?;
             done
-        })
-        .await
+        });
+        loaded.await?.ok_or_else(|| self.not_opened())
     }
 
     async fn finish_load(&self, pipeline: &str, plan: &TablePlan, end: LoadedTable) -> Result<()> {
         let (_, plan) = (pipeline, plan.clone());
         self.write(move |db, path| {
-            transact(db, path, |db| {
-                if again::is_there(db, &plan.target).map_err(|e| sql_error(path, "finishing a load", e))? {
-                    again::build_key(db, path, &plan)?;
-                    let rows = again::count(db, path, &plan)?;
-                    return again::swap(db, path, &plan, &end, rows);
-                }
-                create::build_index(db, path, &plan)?;
-                let mark = end.mark.as_ref().map(|m| (m.text.as_str(), m.complete_at.as_str()));
-                meta::remember_loaded(db, &plan.target, end.state, mark)
-                    .map_err(|e| sql_error(path, "remembering a table", e))
-            })
+            if again::is_there(db, &plan.target).map_err(|e| sql_error(path, "finishing a load", e))? {
+                again::build_key(db, path, &plan)?;
+                let rows = again::count(db, path, &plan)?;
+                return again::swap(db, path, &plan, &end, rows);
+            }
+            create::build_index(db, path, &plan)?;
+            let mark = end.mark.as_ref().map(|m| (m.text.as_str(), m.complete_at.as_str()));
+            meta::remember_loaded(db, &plan.target, end.state, mark, end.captured_by.as_deref())
+                .map_err(|e| sql_error(path, "remembering a table", e))
         })
         .await
     }
 
-    async fn begin(&self, pipeline: &str, tables: &[TablePlan]) -> Result<Box<dyn Merge>> {
-        let states = self.tables(pipeline).await?;
-        let strict =
+    async fn remember_captured_by(&self, pipeline: &str, tables: &[(String, String)]) -> Result<()> {
+        let (pipeline, tables) = (pipeline.to_string(), tables.to_vec());
+        self.write(move |db, path| {
+            meta::remember_captured_by(db, &pipeline, &tables)
+                .map_err(|e| sql_error(path, "remembering what captures tables", e))
+        })
+        .await
+    }
+
+    async fn begin(&self, from: &Checkpoint, tables: &[TablePlan]) -> Result<Box<dyn Merge>> {
+        let (mine, from) = (self.mine()?, from.clone());
+        let states = self.tables(&from.pipeline).await?;
+        let live =
             |target: &str| states.iter().any(|s| s.plan.target == target && s.state == TableState::Live);
-        let tables: Vec<_> = tables.iter().map(|t| (t.clone(), strict(&t.target))).collect();
+        // Which tables keep rows of others is only known inside the batch.
+        let exact = |t: &TablePlan| live(&t.target) && t.mismatch == Mismatch::Reject;
+        let tables: Vec<_> = tables.iter().map(|t| (t.clone(), exact(t))).collect();
         // The connection stays with the batch from its first statement on: nobody else may come in between.
         let mut guard = self.db.clone().lock_owned().await;
         let (path, made) = (self.path.clone(), self.made.clone());
@@ -335,6 +425,10 @@ impl Target for SqliteTarget {
             let failed = |e| sql_error(&path, "opening a batch", e);
             if let Some(db) = guard.as_ref() {
                 db.execute_batch("BEGIN IMMEDIATE").map_err(failed)?;
+                if let Err(error) = go_on(db, &path, &mine, &from) {
+                    db.execute_batch("ROLLBACK").map_err(failed)?;
+                    return Err(error);
+                }
             }
             Ok(guard)
         })
@@ -345,27 +439,57 @@ impl Target for SqliteTarget {
     async fn forget(&self, pipeline: &str, tables: &[String], checkpoint: bool) -> Result<()> {
         let (pipeline, tables) = (pipeline.to_string(), tables.to_vec());
         self.write(move |db, path| {
-            transact(db, path, |db| {
-                meta::forget(db, &pipeline, &tables, checkpoint).map_err(|e| sql_error(path, "forgetting", e))
-            })
+            meta::forget(db, &pipeline, &tables, checkpoint).map_err(|e| sql_error(path, "forgetting", e))
+        })
+        .await
+    }
+
+    async fn leave(&self, pipeline: &str, tables: &[String]) -> Result<()> {
+        let (pipeline, tables) = (pipeline.to_string(), tables.to_vec());
+        self.write(move |db, path| {
+            meta::set_state(db, &pipeline, &tables, TableState::Gone)
+                .map_err(|e| sql_error(path, "noting that tables are gone", e))
+        })
+        .await
+    }
+
+    async fn let_go(&self, pipeline: &str, tables: &[String], remove: bool) -> Result<Vec<Step>> {
+        let (pipeline, tables) = (pipeline.to_string(), tables.to_vec());
+        self.write(move |db, path| {
+            create::let_go(db, &pipeline, &tables, remove)
+                .map_err(|e| sql_error(path, "letting go of tables", e))
         })
         .await
     }
 
     async fn teardown(&self, pipeline: &str, dry: bool) -> Result<Vec<Step>> {
         let pipeline = pipeline.to_string();
-        let steps = self
-            .with(false, move |db, path| {
-                transact(db, path, |db| {
-                    create::teardown(db, &pipeline, dry).map_err(|e| sql_error(path, "removing tables", e))
-                })
-            })
-            .await?;
+        let remove = move |db: &Connection, path: &Path| {
+            create::teardown(db, &pipeline, dry).map_err(|e| sql_error(path, "removing tables", e))
+        };
+        // Without a turn there is nothing to remove.
+        let steps = match (dry, self.mine()) {
+            (false, Ok(mine)) => {
+                self.with(false, move |db, path| transact(db, path, &mine, |db| remove(db, path))).await?
+            }
+            _ => self.with(false, move |db, path| remove(db, path)).await?,
+        };
         if !dry && self.made.load(Ordering::Relaxed) {
             self.remove_if_empty().await?;
         }
         Ok(steps.unwrap_or_default())
     }
+}
+
+/// Whether a batch may go on from a checkpoint.
+fn go_on(db: &Connection, path: &Path, mine: &Mine, from: &Checkpoint) -> Result<()> {
+    turn::fence(db, path, mine)?;
+    let found =
+        meta::checkpoint(db, &from.pipeline).map_err(|e| sql_error(path, "reading the checkpoint", e))?;
+    if found.as_ref() == Some(from) {
+        return Ok(());
+    }
+    Err(AdapterError::checkpoint_moved(format!("target {}", path.display()), from, found.as_ref()))
 }
 
 fn load(db: &Connection, path: &Path, plan: &TablePlan, rows: &RecordBatch) -> Result<()> {

@@ -24,6 +24,9 @@ impl TargetUnderTest for Sqlite {
     fn target(&self) -> Arc<dyn Target> {
         self.target.clone()
     }
+    fn another(&self) -> Arc<dyn Target> {
+        Arc::new(SqliteTarget::new(&self.path))
+    }
 
     fn rows(&self, table: &str) -> Vec<Row> {
         let db = Connection::open(&self.path).unwrap();

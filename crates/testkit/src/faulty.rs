@@ -3,8 +3,8 @@
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_adapter::{
-    AdapterError, ExistingTable, LoadedTable, Merge, Result, Step, StoredTable, TableProgress, Target,
-    TargetAddress, TargetLook,
+    AdapterError, Events, ExistingTable, Holder, LoadedTable, Merge, Replacement, Result, Step, StoredTable,
+    TableProgress, TakeFrom, Target, TargetAddress, TargetLook, Turn,
 };
 use moorage_core::change::ChangeBlock;
 use moorage_core::checkpoint::{Checkpoint, Durable};
@@ -56,14 +56,8 @@ impl Merge for FaultyMerge {
         target.guard(self.inner.write(blocks)).await
     }
 
-    async fn replace(
-        &mut self,
-        plan: &TablePlan,
-        later: &mut (dyn Iterator<Item = Result<ChangeBlock>> + Send),
-        end: LoadedTable,
-    ) -> Result<()> {
-        let target = self.target.clone();
-        target.guard(self.inner.replace(plan, later, end)).await
+    async fn replace(&mut self, tables: Vec<Replacement<'_>>) -> Result<()> {
+        self.target.clone().guard(self.inner.replace(tables)).await
     }
     async fn commit(self: Box<Self>, checkpoint: Checkpoint) -> Result<(Durable, Vec<TableProgress>)> {
         self.target.guard(self.inner.commit(checkpoint)).await
@@ -106,6 +100,23 @@ impl Target for FaultyTarget {
     async fn count(&self, table: &str) -> Result<u64> {
         self.inner.count(table).await
     }
+    async fn take_turn(
+        &self,
+        pipeline: &str,
+        holder: &Holder,
+        from: TakeFrom<'_>,
+        make: bool,
+        events: &Events,
+    ) -> Result<Turn> {
+        self.guard(self.inner.take_turn(pipeline, holder, from, make, events)).await
+    }
+    async fn end_turn(&self, pipeline: &str) -> Result<()> {
+        // Its failure is of no consequence.
+        self.inner.end_turn(pipeline).await
+    }
+    async fn holder(&self, pipeline: &str) -> Result<Option<Holder>> {
+        self.inner.holder(pipeline).await
+    }
     async fn save_checkpoint(&self, checkpoint: &Checkpoint) -> Result<Durable> {
         self.guard(self.inner.save_checkpoint(checkpoint)).await
     }
@@ -130,12 +141,21 @@ impl Target for FaultyTarget {
     async fn finish_load(&self, pipeline: &str, plan: &TablePlan, end: LoadedTable) -> Result<()> {
         self.guard(self.inner.finish_load(pipeline, plan, end)).await
     }
-    async fn begin(&self, pipeline: &str, tables: &[TablePlan]) -> Result<Box<dyn Merge>> {
-        let inner = self.guard(self.inner.begin(pipeline, tables)).await?;
+    async fn remember_captured_by(&self, pipeline: &str, tables: &[(String, String)]) -> Result<()> {
+        self.guard(self.inner.remember_captured_by(pipeline, tables)).await
+    }
+    async fn begin(&self, from: &Checkpoint, tables: &[TablePlan]) -> Result<Box<dyn Merge>> {
+        let inner = self.guard(self.inner.begin(from, tables)).await?;
         Ok(Box::new(FaultyMerge { inner, target: self.clone() }))
     }
     async fn forget(&self, pipeline: &str, tables: &[String], checkpoint: bool) -> Result<()> {
         self.guard(self.inner.forget(pipeline, tables, checkpoint)).await
+    }
+    async fn leave(&self, pipeline: &str, tables: &[String]) -> Result<()> {
+        self.guard(self.inner.leave(pipeline, tables)).await
+    }
+    async fn let_go(&self, pipeline: &str, tables: &[String], remove: bool) -> Result<Vec<Step>> {
+        self.guard(self.inner.let_go(pipeline, tables, remove)).await
     }
     async fn teardown(&self, pipeline: &str, dry: bool) -> Result<Vec<Step>> {
         self.guard(self.inner.teardown(pipeline, dry)).await

@@ -13,6 +13,7 @@ mod memory_source;
 mod memory_target;
 mod pool;
 mod postgres;
+mod proxy;
 mod rows;
 
 pub use faulty::FaultyTarget;
@@ -20,4 +21,5 @@ pub use memory_source::MemorySource;
 pub use memory_target::MemoryTarget;
 pub use pool::pool_before;
 pub use postgres::{PostgresServer, Session, wait_until};
+pub use proxy::{Proxy, Weather};
 pub use rows::{Op, Row, berths_schema, berths_source_table, block_of, row, row_at, rows_of_batch};

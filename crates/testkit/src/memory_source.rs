@@ -211,6 +211,10 @@ impl Source for MemorySource {
         Ok(Prepared { position: position(from) })
     }
 
+    async fn captured_by(&self, _: &CapturePlan, tables: &[TablePlan]) -> Result<Vec<Option<String>>> {
+        Ok(tables.iter().map(|_| Some("memory".into())).collect())
+    }
+
     async fn align(&self, _: &CapturePlan, _: &[TablePlan], _: &Events) -> Result<()> {
         Ok(())
     }

@@ -4,20 +4,21 @@ use crate::rows::{Op, Row, row_at};
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_adapter::{
-    AdapterError, ExistingTable, LoadedTable, Merge, Result, Step, StoredTable, TableProgress, TableState,
-    Target, TargetAddress, TargetLook,
+    AdapterError, Events, ExistingTable, Holder, LoadedTable, Merge, Replacement, Result, Step, StoredTable,
+    TableProgress, TableState, TakeFrom, Target, TargetAddress, TargetLook, Turn,
 };
 use moorage_core::Column;
 use moorage_core::change::{ChangeBlock, ChangeKind};
 use moorage_core::checkpoint::{Checkpoint, Durable};
 use moorage_core::column::Value;
-use moorage_core::counters::TableCounters;
+use moorage_core::counters::{Adjusted, TableCounters};
 use moorage_core::finding::{End, Finding};
 use moorage_core::plan::{Declared, ExistingRowsChoice, TablePlan, TargetDialect};
+use moorage_core::project::Mismatch;
 use moorage_core::reduce::{Cells, reduce};
 use moorage_core::schema::RowIdentity;
 use std::collections::BTreeMap;
-use std::sync::{Arc, Mutex};
+use std::sync::{Arc, Mutex, MutexGuard};
 
 #[derive(Clone, Debug)]
 struct Table {
@@ -33,12 +34,16 @@ struct Inner {
     tables: BTreeMap<String, Table>,
     checkpoint: Option<Checkpoint>,
     seen: Vec<Op>,
+    /// Who has the turn.
+    holder: Option<Holder>,
 }
 
 /// A target in memory. Clones share what they hold.
 #[derive(Clone, Default)]
 pub struct MemoryTarget {
     inner: Arc<Mutex<Inner>>,
+    /// The turn that was taken.
+    mine: Arc<Mutex<Option<Holder>>>,
 }
 
 struct Dialect;
@@ -62,6 +67,18 @@ impl MemoryTarget {
             self.inner.lock().unwrap().tables.get(table).map(|t| t.rows.clone()).unwrap_or_default();
         rows.sort();
         rows
+    }
+
+    /// The same target as another process has it.
+    pub fn another(&self) -> Self {
+        Self { inner: self.inner.clone(), mine: Arc::default() }
+    }
+
+    /// What it holds, for writing.
+    fn write(&self) -> Result<MutexGuard<'_, Inner>> {
+        let mine = self.mine.lock().unwrap().clone();
+        let inner = self.inner.lock().unwrap();
+        inner.fence(mine.as_ref()).map(|()| inner)
     }
 
     /// Every change of every committed batch, in the order it was handed over.
@@ -90,6 +107,13 @@ impl Inner {
         }
     }
 
+    fn fence(&self, mine: Option<&Holder>) -> Result<()> {
+        match mine {
+            Some(_) if mine == self.holder.as_ref() => Ok(()),
+            _ => Err(AdapterError::turn_lost("p", self.holder.as_ref())),
+        }
+    }
+
     fn table(&mut self, name: &str) -> &mut Table {
         self.tables.get_mut(name).expect("the table was created")
     }
@@ -98,6 +122,7 @@ impl Inner {
 struct MemoryMerge {
     shared: Arc<Mutex<Inner>>,
     work: Inner,
+    mine: Option<Holder>,
     plans: Vec<TablePlan>,
     progress: BTreeMap<String, TableCounters>,
 }
@@ -114,15 +139,33 @@ fn key(cells: &Cells, blocks: &[&ChangeBlock]) -> i64 {
     cell(cells, blocks, 0).flatten().expect("a key").parse().unwrap()
 }
 
-fn apply(rows: &mut Vec<Row>, identity: &RowIdentity, blocks: &[&ChangeBlock]) -> Result<TableCounters> {
-    let reduced = reduce(blocks)?;
+/// A row that is not as the changes assume: refused, or counted.
+fn differs(exact: bool, count: &mut u64, plan: &TablePlan, id: i64) -> Result<()> {
+    *count += 1;
+    if exact {
+        Err(refused(&format!("{}: the row id = {id} is not as assumed", plan.target)))
+    } else {
+        Ok(())
+    }
+}
+
+fn apply(rows: &mut Vec<Row>, plan: &TablePlan, blocks: &[&ChangeBlock]) -> Result<TableCounters> {
+    let (identity, exact) = (&plan.mapped.identity, plan.mismatch == Mismatch::Reject);
+    let mut reduced = reduce(blocks)?;
+    let mut adjusted = Adjusted::default();
     let find = |rows: &[Row], k: i64| rows.iter().find(|r| r.0 == k).cloned();
     let moved: Vec<Option<Row>> =
         reduced.rows.iter().map(|r| r.moved_from.as_ref().and_then(|k| find(rows, key(k, blocks)))).collect();
     if reduced.truncate {
         rows.clear();
     }
-    for gone in reduced.gone.iter().map(|g| &g.key) {
+    for row in &reduced.gone {
+        let gone = &row.key;
+        let missing =
+            *identity != RowIdentity::WholeRow && row.was_there && find(rows, key(gone, blocks)).is_none();
+        if missing {
+            differs(exact, &mut adjusted.deletes_of_missing, plan, key(gone, blocks))?;
+        }
         if *identity == RowIdentity::WholeRow {
             let whole =
                 Row(key(gone, blocks), cell(gone, blocks, 1).flatten(), cell(gone, blocks, 2).flatten());
@@ -134,6 +177,13 @@ fn apply(rows: &mut Vec<Row>, identity: &RowIdentity, blocks: &[&ChangeBlock]) -
     }
     for (net, moved) in reduced.rows.iter().zip(moved) {
         let id = key(&net.cells, blocks);
+        if *identity != RowIdentity::WholeRow {
+            match (find(rows, id).is_some(), net.was_there) {
+                (false, true) => differs(exact, &mut adjusted.updates_of_missing, plan, id)?,
+                (true, false) => differs(exact, &mut adjusted.inserts_of_present, plan, id)?,
+                _ => {}
+            }
+        }
         let base = moved.or_else(|| find(rows, id));
         let value = |c: usize| {
             cell(&net.cells, blocks, c)
@@ -145,6 +195,7 @@ fn apply(rows: &mut Vec<Row>, identity: &RowIdentity, blocks: &[&ChangeBlock]) -
         }
         rows.push(new);
     }
+    reduced.counters.adjusted = adjusted;
     Ok(reduced.counters)
 }
 
@@ -171,30 +222,28 @@ impl Merge for MemoryMerge {
                 continue;
             }
             self.work.seen.extend(own.iter().flat_map(|b| ops(b)));
-            let counters = apply(&mut self.work.table(&plan.target).rows, &plan.mapped.identity, &own)?;
+            let counters = apply(&mut self.work.table(&plan.target).rows, &plan, &own)?;
             *self.progress.entry(plan.target).or_default() += counters;
         }
         Ok(())
     }
 
-    async fn replace(
-        &mut self,
-        plan: &TablePlan,
-        later: &mut (dyn Iterator<Item = Result<ChangeBlock>> + Send),
-        end: LoadedTable,
-    ) -> Result<()> {
-        let mut rows = self.shared.lock().unwrap().table(&plan.target).again.take().expect("made again");
-        let snapshot_rows = rows.len() as u64;
-        let mut counters = TableCounters::default();
-        for block in later {
-            counters += apply(&mut rows, &plan.mapped.identity, &[&block?])?;
+    async fn replace(&mut self, tables: Vec<Replacement<'_>>) -> Result<()> {
+        for Replacement { plan, later, end } in tables {
+            let mut rows = self.shared.lock().unwrap().table(&plan.target).again.take().expect("made again");
+            let snapshot_rows = rows.len() as u64;
+            let mut counters = TableCounters::default();
+            for block in later {
+                counters += apply(&mut rows, plan, &[&block?])?;
+            }
+            let table = self.work.table(&plan.target);
+            (table.rows, table.again) = (rows, None);
+            self.progress.remove(&plan.target);
+            let stored = table.stored.as_mut().expect("created");
+            (stored.snapshot_rows, stored.counters, stored.state) = (snapshot_rows, counters, end.state);
+            stored.mark = end.mark.map(|m| (m.text, m.complete_at.to_string()));
+            stored.captured_by = end.captured_by;
         }
-        let table = self.work.table(&plan.target);
-        (table.rows, table.again) = (rows, None);
-        self.progress.remove(&plan.target);
-        let stored = table.stored.as_mut().expect("created");
-        (stored.snapshot_rows, stored.counters, stored.state) = (snapshot_rows, counters, end.state);
-        stored.mark = end.mark.map(|m| (m.text, m.complete_at.to_string()));
         Ok(())
     }
 
@@ -206,6 +255,7 @@ impl Merge for MemoryMerge {
         }
         self.work.checkpoint = Some(checkpoint.clone());
         let mut shared = self.shared.lock().unwrap();
+        shared.fence(self.mine.as_ref())?;
         // What is loaded beside a table meanwhile is not this batch's.
         for (name, table) in &mut self.work.tables {
             let loaded = shared.tables.get(name).and_then(|t| t.again.clone());
@@ -275,8 +325,40 @@ impl Target for MemoryTarget {
         Ok(self.rows(table).len() as u64)
     }
 
+    async fn take_turn(
+        &self,
+        _: &str,
+        holder: &Holder,
+        from: TakeFrom<'_>,
+        make: bool,
+        _: &Events,
+    ) -> Result<Turn> {
+        let mut inner = self.inner.lock().unwrap();
+        if !make && inner.checkpoint.is_none() && inner.tables.values().all(|t| t.stored.is_none()) {
+            return Ok(Turn::NothingThere);
+        }
+        let may = |held: &Holder| held.id == holder.id || matches!(from, TakeFrom::Gone(g) if g == held);
+        if let Some(held) = inner.holder.clone().filter(|held| !may(held)) {
+            return Ok(Turn::Held(held));
+        }
+        inner.holder = Some(holder.clone());
+        *self.mine.lock().unwrap() = Some(holder.clone());
+        Ok(Turn::Taken)
+    }
+
+    async fn end_turn(&self, _: &str) -> Result<()> {
+        let mine = self.mine.lock().unwrap().take();
+        let mut inner = self.inner.lock().unwrap();
+        inner.holder = inner.holder.take().filter(|held| Some(held) != mine.as_ref());
+        Ok(())
+    }
+
+    async fn holder(&self, _: &str) -> Result<Option<Holder>> {
+        Ok(self.inner.lock().unwrap().holder.clone())
+    }
+
     async fn save_checkpoint(&self, checkpoint: &Checkpoint) -> Result<Durable> {
-        self.inner.lock().unwrap().checkpoint = Some(checkpoint.clone());
+        self.write()?.checkpoint = Some(checkpoint.clone());
         Ok(Durable::committed(checkpoint.clone()))
     }
 
@@ -285,18 +367,19 @@ impl Target for MemoryTarget {
     }
 
     async fn create(&self, _: &str, plan: &TablePlan) -> Result<()> {
-        let mut inner = self.inner.lock().unwrap();
+        let mut inner = self.write()?;
         inner.check(plan)?;
         let before = inner.tables.get(&plan.target).cloned();
         let adopted = before.as_ref().is_some_and(|t| t.adopted);
         let keeps = adopted && plan.existing_rows == Some(ExistingRowsChoice::Keep);
         let stored = StoredTable {
             plan: plan.clone(),
-            state: TableState::Loading,
+            state: TableState::Waiting,
             mark: None,
             snapshot_rows: 0,
             counters: TableCounters::default(),
             last_change_at: None,
+            captured_by: None,
         };
         let rows = before.filter(|_| keeps).map(|t| t.rows).unwrap_or_default();
         inner.tables.insert(plan.target.clone(), Table { rows, stored: Some(stored), adopted, again: None });
@@ -304,7 +387,7 @@ impl Target for MemoryTarget {
     }
 
     async fn load(&self, plan: &TablePlan, rows: RecordBatch) -> Result<()> {
-        let mut inner = self.inner.lock().unwrap();
+        let mut inner = self.write()?;
         let table = inner.table(&plan.target);
         for at in 0..rows.num_rows() {
             let row = row_at(&rows, at);
@@ -318,13 +401,14 @@ impl Target for MemoryTarget {
             return Ok(());
         }
         if let Some(stored) = &mut table.stored {
+            stored.state = TableState::Reading;
             stored.snapshot_rows += rows.num_rows() as u64;
         }
         Ok(())
     }
 
     async fn create_again(&self, _: &str, plan: &TablePlan) -> Result<()> {
-        self.inner.lock().unwrap().table(&plan.target).again = Some(Vec::new());
+        self.write()?.table(&plan.target).again = Some(Vec::new());
         Ok(())
     }
 
@@ -333,29 +417,43 @@ impl Target for MemoryTarget {
     }
 
     async fn drop_again(&self, plan: &TablePlan) -> Result<()> {
-        self.inner.lock().unwrap().table(&plan.target).again = None;
+        self.write()?.table(&plan.target).again = None;
         Ok(())
     }
 
     async fn finish_load(&self, _: &str, plan: &TablePlan, end: LoadedTable) -> Result<()> {
-        let mut inner = self.inner.lock().unwrap();
+        let mut inner = self.write()?;
         let stored = inner.table(&plan.target).stored.as_mut().expect("created");
         stored.state = end.state;
         stored.mark = end.mark.map(|m| (m.text, m.complete_at.to_string()));
+        stored.captured_by = end.captured_by;
         Ok(())
     }
 
-    async fn begin(&self, _: &str, tables: &[TablePlan]) -> Result<Box<dyn Merge>> {
-        let work = self.inner.lock().unwrap().clone();
-        let plans = tables.to_vec();
-        Ok(Box::new(MemoryMerge { shared: self.inner.clone(), work, plans, progress: BTreeMap::new() }))
+    async fn remember_captured_by(&self, _: &str, tables: &[(String, String)]) -> Result<()> {
+        let mut inner = self.write()?;
+        for (target, by) in tables {
+            if let Some(stored) = &mut inner.table(target).stored {
+                stored.captured_by = Some(by.clone());
+            }
+        }
+        Ok(())
+    }
+
+    async fn begin(&self, from: &Checkpoint, tables: &[TablePlan]) -> Result<Box<dyn Merge>> {
+        let work = self.write()?.clone();
+        if work.checkpoint.as_ref() != Some(from) {
+            return Err(AdapterError::checkpoint_moved("memory".into(), from, work.checkpoint.as_ref()));
+        }
+        let (plans, mine) = (tables.to_vec(), self.mine.lock().unwrap().clone());
+        Ok(Box::new(MemoryMerge { shared: self.inner.clone(), work, mine, plans, progress: BTreeMap::new() }))
     }
 
     async fn forget(&self, _: &str, tables: &[String], checkpoint: bool) -> Result<()> {
-        let mut inner = self.inner.lock().unwrap();
+        let mut inner = self.write()?;
         for name in tables {
             if let Some(stored) = &mut inner.table(name).stored {
-                stored.state = TableState::Loading;
+                stored.state = TableState::NeedsResnapshot;
                 stored.mark = None;
             }
         }
@@ -365,8 +463,30 @@ impl Target for MemoryTarget {
         Ok(())
     }
 
+    async fn leave(&self, _: &str, tables: &[String]) -> Result<()> {
+        let mut inner = self.write()?;
+        for name in tables {
+            if let Some(stored) = &mut inner.table(name).stored {
+                stored.state = TableState::Gone;
+                stored.mark = None;
+            }
+        }
+        Ok(())
+    }
+
+    async fn let_go(&self, _: &str, tables: &[String], remove: bool) -> Result<Vec<Step>> {
+        let mut inner = self.write()?;
+        for name in tables {
+            inner.table(name).stored = None;
+            if remove {
+                inner.tables.remove(name);
+            }
+        }
+        Ok(tables.iter().map(|n| Step::new(n.clone(), "let go")).collect())
+    }
+
     async fn teardown(&self, _: &str, dry: bool) -> Result<Vec<Step>> {
-        let mut inner = self.inner.lock().unwrap();
+        let mut inner = self.write()?;
         let ours: Vec<String> = inner
             .tables
             .iter()

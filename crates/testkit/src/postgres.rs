@@ -109,6 +109,16 @@ impl PostgresServer {
         }
     }
 
+    /// Changes a setting of a server that runs, without starting it again.
+    pub fn set(&self, name: &str, value: &str) {
+        let session = self.session("postgres");
+        session.run("SET synchronous_commit = local");
+        session.run(&format!("ALTER SYSTEM SET {name} = '{value}'"));
+        session.run("SELECT pg_reload_conf()");
+        let is = format!("SELECT current_setting('{name}') = '{value}'");
+        wait_until("the setting is in force", || self.session("postgres").value::<bool>(&is));
+    }
+
     /// Replaces the rules for logging in; they count from the next start.
     pub fn access_rules(&self, lines: &[&str]) {
         std::fs::write(self.data().join("pg_hba.conf"), lines.join("\n") + "\n").unwrap();
@@ -221,12 +231,13 @@ impl PostgresServer {
         self.try_session(database).expect("a session")
     }
 
+    /// Where a database is, for [`Session::try_open`].
+    pub fn place(&self, database: &str) -> String {
+        format!("host={} port={} user=postgres dbname={database}", self.folder.path().display(), self.port)
+    }
+
     fn try_session(&self, database: &str) -> Option<Session> {
-        Session::open(&format!(
-            "host={} port={} user=postgres dbname={database}",
-            self.folder.path().display(),
-            self.port
-        ))
+        Session::try_open(&self.place(database))
     }
 
     /// Runs one of the server's programs, such as pgbench, against a database, and gives its output.
@@ -257,7 +268,8 @@ pub struct Session {
 }
 
 impl Session {
-    fn open(settings: &str) -> Option<Self> {
+    /// Opens a session at a [`PostgresServer::place`], if the server lets it.
+    pub fn try_open(settings: &str) -> Option<Self> {
         let settings = settings.to_string();
         let (sender, receiver) = std::sync::mpsc::channel();
         runtime().spawn(async move {

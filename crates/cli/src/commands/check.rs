@@ -54,7 +54,7 @@ async fn scripts(
     for pipeline in pipelines {
         let (source, target) = moorage_engine::set_up_scripts(pipeline, role, undo).await?;
         if !render::wants_json(global) {
-            render::out(format!("{source}\n{target}"));
+            render::script(format!("{source}\n{target}"));
         }
         all.push(Scripts { pipeline: &pipeline.name, source, target });
     }
@@ -74,7 +74,8 @@ fn show(global: &Global, pipeline: &Pipeline, findings: &[Finding]) {
         if of_end.is_empty() {
             continue;
         }
-        render::out(format!("\n{}", render::bold(global, title)));
+        render::out("");
+        render::out(render::bold(global, title));
         let mut table = render::table(global, &[]);
         for finding in of_end {
             add(global, &mut table, finding, width);
@@ -96,7 +97,7 @@ fn show(global: &Global, pipeline: &Pipeline, findings: &[Finding]) {
 }
 
 /// One row for what was found, and one each for why it matters and what mends it.
-fn add(global: &Global, table: &mut comfy_table::Table, finding: &Finding, width: usize) {
+fn add(global: &Global, table: &mut render::Grid, finding: &Finding, width: usize) {
     let color = match finding.severity {
         Severity::Ok => Color::Green,
         Severity::Warning => Color::Yellow,

@@ -114,7 +114,7 @@ fn write_files(pipeline: &Pipeline, draft: &Draft, folder: &Path) -> Result<(), 
 
 fn action(surveyed: &Surveyed) -> &'static str {
     match (&surveyed.existing, surveyed.state) {
-        (_, Some(TableState::Loading)) => "read again",
+        (_, Some(state)) if state.is_unread() || state == TableState::Gone => "read again",
         (_, Some(_)) => "go on",
         (Some(_), None) => "take over",
         (None, None) => "create",
@@ -214,7 +214,9 @@ fn show(global: &Global, pipeline: &Pipeline, draft: &Draft, estimate: Option<&E
     render::out(format!("{}: pipeline {}", global.file.display(), pipeline.name));
     for (table, surveyed) in draft.plan.tables.iter().zip(&draft.surveyed) {
         let title = render::bold(global, &format!("{} → {}", table.table(), table.target));
-        render::out(format!("\n{title}, {}\n  {}", identity(table), outlook(table, surveyed, draft)));
+        let more = format!(", {}\n  {}", identity(table), outlook(table, surveyed, draft));
+        render::out("");
+        render::out(title.and(&more));
         if let Some(problem) = &surveyed.problem {
             render::out(format!("  blocked: {problem}"));
         }
@@ -250,7 +252,7 @@ fn show(global: &Global, pipeline: &Pipeline, draft: &Draft, estimate: Option<&E
     }
 }
 
-fn columns(global: &Global, table: &TablePlan) -> comfy_table::Table {
+fn columns(global: &Global, table: &TablePlan) -> render::Grid {
     let head = ["  column", "source type", "means", "target column", "target type", "note"];
     let mut columns = render::table(global, &head);
     for (at, to) in table.columns.iter().enumerate() {

@@ -7,6 +7,7 @@ use moorage_adapter::{Event, Events};
 use moorage_engine::{EngineError, Outcome, Pipeline, RunOptions, Start, StopHandle, StopSignal, stop_pair};
 use std::io::IsTerminal;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 use tokio::signal::unix::{SignalKind, signal};
 
@@ -35,31 +36,55 @@ pub async fn run(global: &Global, args: &RunArgs) -> Result<Finished, Failure> {
     let patience = if args.with_stdin { Duration::from_secs(10) } else { Duration::ZERO };
     let mut running = tokio::task::JoinSet::new();
     for pipeline in pipelines {
-        if !render::wants_json(global) && !global.quiet {
-            render::note(render::opening(global, &pipeline, false).await?);
-        }
-        let events = renderer(global, &pipeline.name);
+        let opening = !render::wants_json(global) && !global.quiet;
+        let global = global.clone();
+        let left_out = Arc::new(AtomicBool::new(false));
+        let events = noting_left_out(renderer(&global, &pipeline.name), left_out.clone());
         let (options, stop): (RunOptions, StopSignal) = (options.clone(), stop.clone());
+        let name = pipeline.name.clone();
+        // A task of its own, so that no trouble of one, not even a panic, is the others'.
+        let task = tokio::spawn(async move {
+            if opening {
+                let mut asked = stop.clone();
+                let said = tokio::select! {
+                    said = render::opening(&global, &pipeline, false) => said?,
+                    by = asked.asked() => return Ok(Outcome::Stopped { by }),
+                };
+                render::note(said);
+            }
+            run_in_turn(&pipeline, &options, events, stop, patience).await.map_err(Failure::from)
+        });
         running.spawn(async move {
-            let done = run_in_turn(&pipeline, &options, events, stop, patience).await;
-            (pipeline.name, done)
+            let broken = |e: tokio::task::JoinError| {
+                Failure::Failed(format!(
+                    "a fault of Moorage itself ended it ({e}); the next run goes on from the checkpoint"
+                ))
+            };
+            (name, task.await.map_err(broken).and_then(|done| done), left_out)
         });
     }
     let mut failures = Vec::new();
+    let mut finished = Finished::Clean;
     while let Some(ended) = running.join_next().await {
-        let (name, done) = ended.map_err(|e| Failure::Failed(e.to_string()))?;
+        let (name, done, left_out) = ended.map_err(|e| Failure::Failed(e.to_string()))?;
         match done {
-            Ok(outcome) => say_outcome(global, &name, &outcome)?,
+            Ok(outcome) => {
+                say_outcome(global, &name, &outcome)?;
+                let ended_by_itself = matches!(outcome, Outcome::CaughtUp | Outcome::Copied);
+                if ended_by_itself && left_out.load(Ordering::Relaxed) {
+                    finished = Finished::Found;
+                }
+            }
             // Said at once: the other pipelines may go on for days.
             Err(error) if others => {
-                render::note(format!("error: {name}: {error}"));
+                render::note(format!("error: {name}: {}", error.words()));
                 failures.push(format!("pipeline {name} failed, see above"));
             }
-            Err(error) => failures.push(error.to_string()),
+            Err(error) => failures.push(error.words().to_string()),
         }
     }
     match failures.is_empty() {
-        true => Ok(Finished::Clean),
+        true => Ok(finished),
         false => Err(Failure::Failed(failures.join("\nerror: "))),
     }
 }
@@ -83,19 +108,31 @@ async fn run_in_turn(
     }
 }
 
+/// Notes beside rendering whether a picked table was left out.
+fn noting_left_out(render: Events, left_out: Arc<AtomicBool>) -> Events {
+    Arc::new(move |event| {
+        if matches!(event, Event::TableLeftOut { .. }) {
+            left_out.store(true, Ordering::Relaxed);
+        }
+        render(event);
+    })
+}
+
 fn renderer(global: &Global, pipeline: &str) -> Events {
     if render::wants_json(global) {
         let pipeline = pipeline.to_string();
         return Arc::new(move |event| {
             let line = serde_json::json!({ "pipeline": pipeline, "at": chrono::Utc::now(), "what": event });
-            render::out(line.to_string());
+            render::json_line(&line);
         });
     }
     if global.quiet {
-        return Arc::new(|event| {
-            if let Event::Warning { message } = event {
-                render::note(format!("warning: {message}"));
+        return Arc::new(|event| match event {
+            Event::Warning { message } => render::note(format!("warning: {message}")),
+            Event::TableLeftOut { table, why } => {
+                render::note(format!("warning: {table} is left out: {why}"));
             }
+            _ => {}
         });
     }
     progress::renderer(pipeline, std::io::stderr().is_terminal())
@@ -113,7 +150,7 @@ fn say_outcome(global: &Global, pipeline: &str, outcome: &Outcome) -> Result<(),
         Outcome::Stopped { by } => ("stopped", format!("stopped by {by}; the next run goes on from here")),
     };
     if render::wants_json(global) {
-        render::out(serde_json::json!({ "pipeline": pipeline, "outcome": word }).to_string());
+        render::json_line(&serde_json::json!({ "pipeline": pipeline, "outcome": word }));
     } else if !global.quiet {
         render::out(format!("{pipeline}: {text}"));
     }
@@ -142,7 +179,7 @@ fn hear_signals(stopper: Arc<StopHandle>) -> Result<(), Failure> {
                 _ = terminate.recv() => "SIGTERM",
             };
             if asked {
-                std::process::exit(130);
+                std::process::exit(1);
             }
             asked = true;
             stopper.stop(by);

@@ -4,7 +4,6 @@ use crate::args::{Global, Pipelines};
 use crate::exit::{Failure, Finished};
 use crate::{load, render};
 use chrono::Utc;
-use moorage_adapter::TableState;
 use moorage_core::checkpoint::Stage;
 use moorage_engine::{PipelineStatus, TableStatus};
 
@@ -148,7 +147,7 @@ fn complete(status: &PipelineStatus) -> Option<String> {
         None => format!("{} of log behind the source", render::size(w.bytes)),
     });
     let ago = |t: chrono::DateTime<Utc>| render::span((Utc::now() - t).num_milliseconds().max(0) as u64);
-    let loading = status.tables.iter().filter(|t| t.state == TableState::Loading).count();
+    let loading = status.tables.iter().filter(|t| t.state.is_unread()).count();
     let complete = match status.complete_up_to {
         _ if loading > 0 => format!("{loading} of {} tables are not read yet", status.tables.len()),
         Some(at) => format!("target complete up to source commit {} ({} ago)", render::clock(at), ago(at)),

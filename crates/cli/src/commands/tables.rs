@@ -113,7 +113,8 @@ fn show(global: &Global, args: &TablesArgs, listed: &Listed) {
             }
         }
     }
-    render::out(format!("\n{}", tables.trim_fmt()));
+    render::out("");
+    render::out(tables.trim_fmt());
     let picked = listed.tables.iter().filter(|t| t.picked).count();
     render::out(format!("\n{picked} of {} tables are picked", listed.tables.len()));
 }

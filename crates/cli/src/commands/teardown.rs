@@ -13,6 +13,16 @@ struct Report<'a> {
 }
 
 pub async fn teardown(global: &Global, args: &TeardownArgs) -> Result<Finished, Failure> {
+    if !args.tables.is_empty() {
+        let pipeline = load::only(global, &args.pipelines.pipelines)?;
+        let steps = moorage_engine::let_go(&pipeline, &args.tables, args.target).await?;
+        if render::wants_json(global) {
+            render::json(&steps)?;
+        } else {
+            steps.iter().for_each(|step| render::out(format!("{}: {}", step.what, step.outcome)));
+        }
+        return Ok(Finished::Clean);
+    }
     for pipeline in load::pipelines(global, &args.pipelines.pipelines)? {
         if !render::wants_json(global) {
             render::out(render::opening(global, &pipeline, false).await?);

@@ -109,6 +109,11 @@ pub fn show(global: &Global, verdict: &Verdict) {
     for t in &verdict.tables {
         show_differences(global, t);
     }
+    for table in &verdict.gone {
+        render::out(format!(
+            "{table} is not followed any more, so there is nothing to compare it with; `moorage teardown --table {table}` lets go of it"
+        ));
+    }
     render::out(conclusion(verdict));
 }
 

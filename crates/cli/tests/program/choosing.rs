@@ -1,6 +1,6 @@
 //! Looking, choosing, mapping and planning before the first row moves.
 
-use crate::harness::{Folder, Project, Quay};
+use crate::harness::{Folder, Project, Quay, ident};
 use moorage_testkit::PostgresServer;
 use rstest::rstest;
 use serde_json::Value;
@@ -224,10 +224,6 @@ const ODD: [&str; 8] = [
     "012345678901234567890123456789012345678901234567890123456789abc",
     "end; drop",
 ];
-
-fn ident(name: &str) -> String {
-    format!("\"{}\"", name.replace('"', "\"\""))
-}
 
 fn odd_tables(schema: &str, key: &str) -> String {
     let column = |i: usize| ident(ODD[(i + 3) % ODD.len()]);

@@ -132,23 +132,28 @@ fn an_idle_pipeline_lets_the_source_drop_a_log_that_others_fill() {
 }
 
 #[test]
-fn a_full_disk_stops_the_run_and_nothing_is_lost() {
+fn a_full_disk_is_said_and_waited_out() {
     let project = Project::new("full_disk");
     project.session.run("CREATE TABLE t (id int PRIMARY KEY, a text)");
     project.catch_up();
     project.session.run("INSERT INTO t SELECT i, repeat('x', 1000) FROM generate_series(1, 20000) i");
     // A limit on the size of files stands for the end of the disk; the signal it sends is ignored.
-    let mut limited = std::process::Command::new("/bin/bash");
-    limited.args([
+    let mut limited = project.start_by(&[
+        "/bin/bash",
         "-c",
-        "trap '' XFSZ; ulimit -f 4000; exec \"$0\" run --until caught-up",
-        env!("CARGO_BIN_EXE_moorage"),
+        "trap '' XFSZ; ulimit -S -f 4000; exec \"$0\" run --until caught-up",
     ]);
-    let output = limited.current_dir(project.folder()).output().unwrap();
-    let words = String::from_utf8(output.stderr).unwrap();
-    assert_eq!(output.status.code(), Some(1), "{words}");
-    assert!(words.contains("warehouse.db"), "{words}");
+    limited.wait_for("warehouse.db");
+    limited.wait_for("trying again");
     assert_eq!(project.value::<i64>("SELECT count(*) FROM t"), 0);
-    project.catch_up();
+    let pid = limited.child.id().to_string();
+    assert!(
+        std::process::Command::new("prlimit")
+            .args(["--fsize=unlimited", "--pid", &pid])
+            .status()
+            .unwrap()
+            .success()
+    );
+    assert_eq!(limited.end(), 0, "{}", limited.log());
     project.assert_same("t", "t");
 }

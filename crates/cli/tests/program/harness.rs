@@ -5,6 +5,7 @@ use rusqlite::types::Value;
 use rusqlite::{Connection, OpenFlags};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
+use std::sync::atomic::{AtomicUsize, Ordering};
 use tempfile::TempDir;
 
 /// What the program printed and how it ended.
@@ -184,6 +185,13 @@ pub fn all_rows(db: &Connection, table: &str) -> Vec<String> {
 }
 
 impl Folder {
+    /// A new one with this project file.
+    pub fn with(project: &str) -> Self {
+        let folder = Self(tempfile::tempdir().unwrap());
+        std::fs::write(folder.path("moorage.toml"), project).unwrap();
+        folder
+    }
+
     /// Appends to the project file.
     pub fn add(&self, lines: &str) {
         let text = std::fs::read_to_string(self.path("moorage.toml")).unwrap();
@@ -233,12 +241,30 @@ impl Folder {
 
     /// Starts the program and leaves it running.
     pub fn start(&self, arguments: &[&str]) -> Running {
-        let mut command = Command::new(env!("CARGO_BIN_EXE_moorage"));
-        command.args(arguments).current_dir(self.0.path()).env_clear().stdin(Stdio::null());
-        let log = self.path("running.log");
+        self.leave_running(Command::new(env!("CARGO_BIN_EXE_moorage")).args(arguments))
+    }
+
+    /// Has another program start it, which is given its path as a last argument.
+    pub fn start_by(&self, starter: &[&str]) -> Running {
+        self.leave_running(Command::new(starter[0]).args(&starter[1..]).arg(env!("CARGO_BIN_EXE_moorage")))
+    }
+
+    fn leave_running(&self, command: &mut Command) -> Running {
+        command.current_dir(self.0.path()).env_clear().stdin(Stdio::null());
+        static NUMBER: AtomicUsize = AtomicUsize::new(0);
+        let log = self.path(&format!("running_{}.log", NUMBER.fetch_add(1, Ordering::Relaxed)));
         let file = std::fs::File::create(&log).unwrap();
         let child = command.stdout(file.try_clone().unwrap()).stderr(file).spawn().unwrap();
         Running { child, log }
+    }
+
+    /// The same project in a folder of its own, as on another machine: targets that are files stay where they are.
+    pub fn elsewhere(&self) -> Folder {
+        let other = Folder(tempfile::tempdir().unwrap());
+        let text = std::fs::read_to_string(self.path("moorage.toml")).unwrap();
+        let text = text.replace("path = \"", &format!("path = \"{}/", self.folder().display()));
+        std::fs::write(other.path("moorage.toml"), text).unwrap();
+        other
     }
 
     /// The target file, as a reader opens it.
@@ -319,6 +345,11 @@ impl Project {
     }
 }
 
+/// A name in double quotes, as SQL wants it.
+pub fn ident(name: &str) -> String {
+    format!("\"{}\"", name.replace('"', "\"\""))
+}
+
 fn ran(output: Output) -> Ran {
     let text = |bytes: Vec<u8>| String::from_utf8(bytes).unwrap();
     Ran { code: output.status.code().unwrap_or(-1), out: text(output.stdout), err: text(output.stderr) }
@@ -360,6 +391,21 @@ impl Running {
     pub fn kill(mut self) {
         self.child.kill().unwrap();
         self.child.wait().unwrap();
+    }
+
+    /// Whether it has not ended yet.
+    pub fn is_alive(&self) -> bool {
+        // A process that ended and was not waited for is a zombie: it takes signals, and does nothing.
+        let stat = std::fs::read_to_string(format!("/proc/{}/stat", self.child.id())).unwrap_or_default();
+        stat.rsplit_once(") ").is_some_and(|(_, state)| !state.starts_with('Z'))
+    }
+
+    /// Sends a signal, unless it has ended.
+    pub fn signal_if_alive(&self, name: &str) {
+        if self.is_alive() {
+            // It may end at this very moment.
+            let _ = Command::new("kill").args(["-s", name, &self.child.id().to_string()]).status();
+        }
     }
 
     /// Waits for its end.

@@ -6,6 +6,7 @@
     reason = "test code stops at the first surprise"
 )]
 
+mod capturing;
 mod checking;
 mod choosing;
 mod commands;
@@ -15,14 +16,18 @@ mod crashes;
 mod demo;
 mod harness;
 mod history;
+mod hostile;
 mod identities;
 mod mapping;
 mod rejecting;
 mod rereading;
 mod set_up;
+mod silence;
+mod soak;
 mod sqlite_source;
 mod structure;
 mod transactions;
 mod triggers;
 mod values;
 mod warehouse;
+mod writers;

@@ -122,3 +122,81 @@ fn preview_shows_rows_as_the_target_will_hold_them_or_as_they_are() {
         quay.moorage(&["preview", "stays", "--source", "--rows", "2"]).expect(0, &["nights", "cancelled"]);
     assert!(!there.out.contains("pier") && !there.out.contains("99.99"), "{}", there.out);
 }
+
+/// A.10: an expression that is none is a mistake in the project file, in every command, before anything is touched.
+#[rstest::rstest]
+#[case("where = \"n >\"", 16, "`where` cannot be read")]
+#[case("add = { x = { expression = \"n +\" } }", 16, "column x of `add` cannot be read")]
+#[case("keep = \"changes\"", 13, "unknown value `changes`")]
+fn what_cannot_be_read_is_a_mistake_in_the_project_file(
+    #[case] line: &str,
+    #[case] number: usize,
+    #[case] words: &str,
+) {
+    let quay =
+        Quay::new("CREATE TABLE berths (id INTEGER PRIMARY KEY, n INT); INSERT INTO berths VALUES (1, 1)");
+    if line.starts_with("keep") {
+        quay.replace("merge_every", &format!("{line}\nmerge_every"));
+    } else {
+        quay.add(&format!("[[pipelines.quayside.rule]]\nmatch = \"main.berths\"\n{line}"));
+    }
+    let place = format!("moorage.toml:{number}:");
+    for command in [
+        &["run", "--until", "caught-up"][..],
+        &["plan"],
+        &["check"],
+        &["tables"],
+        &["status"],
+        &["verify"],
+        &["teardown"],
+    ] {
+        quay.moorage(command).expect(2, &[words, &place]);
+    }
+    assert!(!quay.path("warehouse.db").exists());
+}
+
+/// A.10: a picked table that is left out is said, and a run that ends by itself does not end as if all were well.
+#[test]
+fn a_picked_table_that_is_left_out_is_a_warning_and_no_success() {
+    let quay = Quay::new(
+        "CREATE TABLE berths (id INTEGER PRIMARY KEY, n INT); CREATE TABLE odd (x); INSERT INTO berths VALUES (1, 1)",
+    );
+    quay.moorage(&["run", "--snapshot-only"]).expect(3, &["warning: main.odd is left out", "copied"]);
+    quay.moorage(&["run", "--until", "caught-up"]).expect(3, &["warning: main.odd is left out", "caught up"]);
+    quay.moorage(&["-q", "run", "--until", "caught-up"]).expect(3, &["warning: main.odd is left out"]);
+    quay.replace("merge_every", "exclude = [\"main.odd\"]\nmerge_every");
+    quay.catch_up();
+    quay.add("[[pipelines.quayside.rule]]\nmatch = \"main.berths\"\nwhere = \"no_such_column > 1\"");
+    quay.refuses(&["main.berths", "no_such_column"]);
+}
+
+/// A.8: zeros of both signs are equal, and not the same row.
+#[test]
+fn zeros_of_both_signs_are_told_apart_without_a_key() {
+    let project = crate::harness::Project::new("zeros");
+    project.session.run("CREATE TABLE log (f float8, n int); ALTER TABLE log REPLICA IDENTITY FULL; INSERT INTO log VALUES ('-0', 1), (0, 1), (0, 1), ('NaN', 1), (NULL, 1)");
+    project.catch_up();
+    project.session.run("DELETE FROM log WHERE f::text = '0' AND ctid = (SELECT max(ctid) FROM log WHERE f::text = '0'); UPDATE log SET n = 2 WHERE f::text = '-0'; DELETE FROM log WHERE f = 'NaN'");
+    project.catch_up();
+    project.assert_same("log", "log");
+}
+
+/// B.12: a row moves into the filter with a large value that did not change: the old row has it.
+#[test]
+fn a_row_moves_into_the_filter_with_its_large_value() {
+    let project = crate::harness::Project::new("large_into_filter");
+    project.session.run("CREATE TABLE stays (id int PRIMARY KEY, state text, note text); ALTER TABLE stays ALTER note SET STORAGE EXTERNAL; ALTER TABLE stays REPLICA IDENTITY FULL;
+        INSERT INTO stays SELECT i, 'gone', repeat(md5(i::text), 400) FROM generate_series(1, 5) i");
+    project
+        .add("[[pipelines.large_into_filter.rule]]\nmatch = \"public.stays\"\nwhere = \"state = 'booked'\"");
+    project.catch_up();
+    project.session.run("UPDATE stays SET state = 'booked' WHERE id < 4; UPDATE stays SET state = 'gone' WHERE id = 2; UPDATE stays SET state = 'booked' WHERE id = 2; UPDATE stays SET id = 9 WHERE id = 3");
+    project.catch_up();
+    project.moorage(&["verify"]).expect(0, &["both sides agree"]);
+    assert_eq!(
+        project.value::<String>(
+            "SELECT group_concat(id || ':' || length(note)) FROM (SELECT * FROM stays ORDER BY id)"
+        ),
+        "1:12800,2:12800,9:12800"
+    );
+}

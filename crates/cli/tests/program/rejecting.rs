@@ -178,3 +178,29 @@ fn a_target_that_is_not_what_changes_assume_is_told_or_adjusted(#[case] name: &s
         );
     }
 }
+
+/// B.11: a change of a filtered table that was refused is retried like any other.
+#[test]
+fn rejects_of_a_filtered_table_are_retried() {
+    let mirror = Mirror::new(
+        "rej_filtered",
+        "CREATE TABLE stays (id int PRIMARY KEY, state int, note text); INSERT INTO stays SELECT i, 1 - i % 2, 'n' FROM generate_series(1, 20) i",
+    );
+    mirror.replace("merge_every", "on_reject = \"set_aside\"\nmerge_every");
+    mirror.add("[[pipelines.rej_filtered.rule]]\nmatch = \"public.stays\"\nwhere = \"state = 1\"");
+    mirror.catch_up();
+    mirror.target.run("ALTER TABLE mirror.stays ADD CONSTRAINT polite CHECK (note <> 'rude')");
+    mirror.source.run("UPDATE stays SET note = 'rude', state = 1 WHERE id IN (2, 3); UPDATE stays SET note = 'rude', state = 0 WHERE id = 4; INSERT INTO stays VALUES (30, 1, 'rude'), (31, 0, 'rude')");
+    mirror.catch_up();
+    mirror.moorage(&["rejects"]).expect(0, &["id = 2", "id = 3", "id = 30"]);
+    mirror.target.run("ALTER TABLE mirror.stays DROP CONSTRAINT polite");
+    mirror.moorage(&["rejects", "retry", "--all"]).expect(0, &["3 changes applied"]);
+    mirror.catch_up();
+    mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
+    let rows: String = mirror
+        .target
+        .value("SELECT string_agg(id::text, ',' ORDER BY id) FROM mirror.stays WHERE note = 'rude'");
+    assert_eq!(rows, "2,3,30");
+    let unbalanced: i64 = mirror.target.value("SELECT count(*) FROM moorage_state.tables WHERE rejected <> 0 OR inserts + updates + deletes + truncates <> merged + reduced + filtered + dropped");
+    assert_eq!(unbalanced, 0, "counters reconcile");
+}

@@ -96,3 +96,46 @@ fn it_waits_for_a_large_transaction_to_be_merged() {
     assert_eq!(running.end(), 0, "{}", running.log());
     quay.assert_follows(&["berths", "stays"]);
 }
+
+/// A.8: a key that is equal and not the same is corrected by reading again.
+#[test]
+fn keys_that_are_equal_and_not_the_same_are_corrected() {
+    let mirror = crate::harness::Mirror::new("equal_keys", "CREATE TABLE slots (every interval PRIMARY KEY, n int); CREATE TABLE marks (f float8, d numeric, PRIMARY KEY (f, d));
+        INSERT INTO slots VALUES ('1 mon', 1), ('2 days', 2); INSERT INTO marks VALUES ('-0', 1.0), (1, 2.00)");
+    mirror.catch_up();
+    mirror.target.run("UPDATE mirror.slots SET every = '30 days' WHERE n = 1; UPDATE mirror.marks SET f = 0, d = 1.000 WHERE f = 0");
+    mirror.moorage(&["verify"]).expect(3, &[]);
+    for table in ["slots", "marks"] {
+        mirror.moorage(&["resnapshot", table]).expect(0, &[]);
+    }
+    mirror.assert_follows(&["slots", "marks"]);
+    let text: String = mirror.target.value("SELECT every::text FROM mirror.slots WHERE n = 1");
+    assert_eq!(text, "P1M");
+}
+
+/// B.14: parents and children that refer to each other are read again together: readers see all old rows or all new ones.
+#[rstest::rstest]
+#[case::at_once("")]
+#[case::deferrable(" DEFERRABLE INITIALLY DEFERRED")]
+fn tables_that_refer_to_each_other_are_read_again_together(
+    #[case] deferrable: &str,
+    #[values(false, true)] running: bool,
+) {
+    let name = format!("family_{}_{}", deferrable.len(), u8::from(running));
+    let mirror = crate::harness::Mirror::new(&name, "CREATE TABLE vessels (id int PRIMARY KEY, name text); CREATE TABLE stays (id int PRIMARY KEY, vessel int REFERENCES vessels); CREATE TABLE nights (id int PRIMARY KEY, stay int REFERENCES stays);
+        INSERT INTO vessels SELECT i, 'v' FROM generate_series(1, 50) i; INSERT INTO stays SELECT i, i FROM generate_series(1, 50) i; INSERT INTO nights SELECT i, i FROM generate_series(1, 50) i");
+    mirror.catch_up();
+    mirror.target.run(&format!("ALTER TABLE mirror.stays ADD FOREIGN KEY (vessel) REFERENCES mirror.vessels{deferrable}; ALTER TABLE mirror.nights ADD FOREIGN KEY (stay) REFERENCES mirror.stays{deferrable}"));
+    // Rows that the source does not have, and some missing that it has.
+    mirror.target.run("INSERT INTO mirror.vessels VALUES (100, 'x'); INSERT INTO mirror.stays VALUES (100, 100); INSERT INTO mirror.nights VALUES (100, 100); DELETE FROM mirror.nights WHERE id < 5; DELETE FROM mirror.stays WHERE id < 5; DELETE FROM mirror.vessels WHERE id < 5; UPDATE mirror.vessels SET name = 'y' WHERE id > 30");
+    let mut process = running.then(|| mirror.start(&["run"]));
+    if let Some(process) = &mut process {
+        process.wait_for("following changes");
+    }
+    mirror.moorage(&["resnapshot", "vessels", "nights", "stays"]).expect(0, &[]);
+    if let Some(mut process) = process {
+        process.signal("INT");
+        assert_eq!(process.end(), 0, "{}", process.log());
+    }
+    mirror.assert_follows(&["vessels", "stays", "nights"]);
+}

@@ -48,7 +48,7 @@ fn missing_rights_become_statements_for_the_administrator_and_leave_nothing_behi
     project.session.run("CREATE ROLE mooring LOGIN");
     project.write(&server.url("rights").replace("postgres@", "mooring@"), "rights", "");
     project.refuses(&[
-        "left out public.berths: the user may not read it",
+        "public.berths is left out: the user may not read it",
         "GRANT SELECT",
         "every picked table was refused",
     ]);

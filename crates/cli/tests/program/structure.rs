@@ -24,9 +24,9 @@ fn names_that_fold_to_one_are_refused_and_named() {
     let project = Project::new("folding");
     project.session.run("CREATE TABLE \"Berths\" (id int PRIMARY KEY); CREATE TABLE berths (id int PRIMARY KEY); CREATE TABLE c (id int PRIMARY KEY, \"Id\" int)");
     project.refuses(&[
-        "left out public.berths",
+        "public.berths is left out",
         "shared with public.Berths",
-        "left out public.c",
+        "public.c is left out",
         "columns id and Id",
     ]);
 }
@@ -141,4 +141,49 @@ fn rules_drop_and_rename_columns() {
     project.catch_up();
     assert_eq!(project.value::<f64>("SELECT amount FROM stays"), 3.0);
     assert_eq!(project.value::<i64>("SELECT count(*) FROM pragma_table_info('stays')"), 2);
+}
+
+/// B.13, B.17: a carried table that is dropped in the source is a state of that table; the others go on, and one can let
+/// go of it.
+#[rstest::rstest]
+#[case::log(false)]
+#[case::trigger(true)]
+fn a_table_that_is_gone_is_left_behind_and_let_go_of(#[case] trigger: bool) {
+    let project = Project::new(&format!("left_behind_{}", u8::from(trigger)));
+    if trigger {
+        project.replace("kind = \"postgres\"", "kind = \"postgres\"\ncapture = \"trigger\"");
+    }
+    project.session.run("CREATE TABLE berths (id int PRIMARY KEY); CREATE TABLE vessels (id int PRIMARY KEY); INSERT INTO berths VALUES (1); INSERT INTO vessels VALUES (1)");
+    project.catch_up();
+    project.session.run("DROP TABLE berths; INSERT INTO vessels VALUES (2)");
+    project.moorage(&["verify"]).expect(0, &["public.berths is not followed any more"]);
+    project
+        .catch_up()
+        .expect(0, &["public.berths is not followed any more: it is not in the source any more"]);
+    project.moorage(&["status"]).expect(0, &["gone"]);
+    project.moorage(&["verify"]).expect(0, &["public.berths is not followed any more", "teardown --table"]);
+    project.assert_same("vessels", "vessels");
+    project
+        .moorage(&["teardown", "--table", "vessels"])
+        .expect(1, &["still picks public.vessels", "`exclude`"]);
+    project.moorage(&["teardown", "--table", "berths"]).expect(0, &["left as it is, and not known any more"]);
+    assert_eq!(project.value::<i64>("SELECT count(*) FROM berths"), 1);
+    project.catch_up();
+    let ran = project.moorage(&["verify"]).expect(0, &["both sides agree"]);
+    assert!(!ran.all().contains("berths"), "{}", ran.all());
+    // Beside a running pipeline: it goes on without the table, and a new one of the name is a new table.
+    project.session.run("CREATE TABLE stays (id int PRIMARY KEY); INSERT INTO stays VALUES (1)");
+    project.catch_up();
+    let mut running = project.start(&["run"]);
+    running.wait_for("following changes");
+    project.session.run("DROP TABLE stays");
+    running.wait_for("public.stays is not followed any more");
+    project.session.run("INSERT INTO vessels VALUES (3)");
+    moorage_testkit::wait_until("the other goes on", || {
+        project.value::<i64>("SELECT count(*) FROM vessels") == 3
+    });
+    running.signal("INT");
+    assert_eq!(running.end(), 0, "{}", running.log());
+    project.moorage(&["teardown", "--table", "stays", "--target"]).expect(0, &["removed"]);
+    assert_eq!(project.value::<i64>("SELECT count(*) FROM sqlite_schema WHERE name = 'stays'"), 0);
 }

@@ -2,6 +2,7 @@
 
 use crate::harness::Project;
 use moorage_testkit::PostgresServer;
+use rstest::rstest;
 
 fn by_trigger(name: &str) -> Project {
     let project = Project::new(name);
@@ -82,7 +83,7 @@ fn a_transaction_that_commits_late_is_not_skipped() {
     moorage_testkit::wait_until("the change table is pruned", || {
         project.session.run("UPDATE vessels SET n = n + 1 WHERE id = 5");
         let sql = "SELECT (SELECT count(*) FROM vessels) > 0, (xpath('/row/c/text()', query_to_xml(format('SELECT count(*) AS c FROM moorage_late.%I', relname), false, true, '')))[1]::text::bigint
-                   FROM pg_class WHERE relname LIKE 'changes_%' AND relkind = 'r'";
+                   FROM pg_class WHERE relname LIKE 'rows_%' AND relkind = 'r'";
         project.session.rows(sql)[0].get::<_, i64>(1) < 1000
     });
 }
@@ -123,4 +124,181 @@ fn killed_at_many_moments_nothing_is_lost() {
     project.catch_up();
     project.assert_same("vessels", "vessels");
     project.assert_same("gate_log", "gate_log");
+}
+
+const VESSELS: &str = "CREATE TABLE vessels (id int PRIMARY KEY, name text, n int NOT NULL DEFAULT 0);
+    CREATE TABLE log (id int, name text, n int); INSERT INTO vessels SELECT i, 'v' || i FROM generate_series(1, 60) i; INSERT INTO log SELECT i % 7, 'x', 0 FROM generate_series(1, 40) i";
+
+/// A.3: an application's own triggers on the same tables, whatever they are called and whenever they fire.
+#[rstest]
+#[case::same_row("AFTER INSERT OR UPDATE", "UPDATE T SET n = n + 1 WHERE id = NEW.id")]
+#[case::other_rows("AFTER UPDATE", "UPDATE T SET n = n + 100 WHERE id % 5 = NEW.id % 5")]
+#[case::key_moves("AFTER UPDATE", "UPDATE T SET id = id + 1000 WHERE id = NEW.id AND id < 1000")]
+#[case::key_reused("AFTER DELETE", "INSERT INTO T VALUES (OLD.id, 'again', OLD.n + 1)")]
+#[case::deletes_others("AFTER UPDATE", "DELETE FROM T WHERE id = NEW.id + 3")]
+#[case::inserts_others(
+    "AFTER DELETE",
+    "INSERT INTO T SELECT OLD.id + 5000 + (SELECT count(*) FROM T), 'new', 1"
+)]
+#[case::makes_way("BEFORE INSERT", "DELETE FROM T WHERE id = NEW.id")]
+#[case::before_others("BEFORE UPDATE", "UPDATE T SET n = n + 7 WHERE id < OLD.id AND id > OLD.id - 3")]
+#[case::deferred("CONSTRAINT", "UPDATE T SET n = n + 1, id = id + 2000 WHERE id = NEW.id AND id < 2000")]
+fn triggers_of_the_application_change_the_same_table(
+    #[case] when: &str,
+    #[case] action: &str,
+    #[values("!!first", "zzz last")] name: &str,
+) {
+    let number = action.len() * 100 + when.len() * 10 + name.len();
+    let project = by_trigger(&format!("own_triggers_{number}_{}", u8::from(name.starts_with('z'))));
+    project.session.run(VESSELS);
+    project.catch_up();
+    for table in ["vessels", "log"] {
+        let (constraint, events) = match when {
+            "CONSTRAINT" => ("CONSTRAINT ", "AFTER INSERT OR UPDATE"),
+            when => ("", when),
+        };
+        let deferred = if constraint.is_empty() { "" } else { "DEFERRABLE INITIALLY DEFERRED " };
+        let gives = if events.starts_with("BEFORE") { "NEW" } else { "NULL" };
+        project.session.run(&format!(
+            "CREATE FUNCTION act_{table}() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF pg_trigger_depth() < 2 THEN {}; END IF; RETURN {gives}; END $$;
+             CREATE {constraint}TRIGGER \"{name}\" {events} ON {table} {deferred}FOR EACH ROW EXECUTE FUNCTION act_{table}()",
+            action.replace(" T ", &format!(" {table} ")).replace("FROM T)", &format!("FROM {table})"))
+        ));
+    }
+    for statements in [
+        "UPDATE T SET name = name || 'a' WHERE id BETWEEN 3 AND 12",
+        "BEGIN; UPDATE T SET name = name || 'b' WHERE id % 2 = 0; DELETE FROM T WHERE id BETWEEN 20 AND 25; INSERT INTO T SELECT 300 + i, 'c', i FROM generate_series(1, 5) i; SAVEPOINT s; UPDATE T SET n = 0; ROLLBACK TO s; UPDATE T SET n = n + 1 WHERE id < 10; COMMIT",
+        "DELETE FROM T WHERE id < 5; INSERT INTO T VALUES (1, 'one', 1), (2, 'two', 2)",
+    ] {
+        for table in ["vessels", "log"] {
+            // Some of these meet the application's own unique key: that is its own affair.
+            let _ = project.session.try_run(&statements.replace(" T ", &format!(" {table} ")));
+            let _ = project.session.try_run("ROLLBACK");
+        }
+    }
+    project.catch_up();
+    project.assert_same("vessels", "vessels");
+    project.assert_same("log", "log");
+    // With deferred triggers pending, the server refuses a second TRUNCATE.
+    let again = if when == "CONSTRAINT" { "DELETE FROM log" } else { "TRUNCATE log" };
+    project.session.run(&format!("BEGIN; TRUNCATE log; INSERT INTO log VALUES (9, 'x', 0); UPDATE log SET n = 5; {again}; INSERT INTO log VALUES (8, 'y', 1); UPDATE log SET n = 6; COMMIT"));
+    project.catch_up();
+    project.assert_same("log", "log");
+    project.moorage(&["verify"]).expect(0, &["both sides agree"]);
+}
+
+/// A.3: no write of the application fails, whatever becomes of the table's structure; what cannot be followed yet stops
+/// the run and not the application.
+#[test]
+fn structure_changes_never_fail_a_write() {
+    let project = by_trigger("reshaped");
+    project.session.run(VESSELS);
+    project
+        .session
+        .run("CREATE TYPE state AS ENUM ('a', 'b'); ALTER TABLE vessels ADD state state DEFAULT 'a'");
+    project.catch_up();
+    project.session.run("ALTER TABLE vessels ADD extra int DEFAULT 5; UPDATE vessels SET n = 1 WHERE id = 1");
+    let another = project.another_session();
+    for statement in [
+        "ALTER TABLE vessels RENAME name TO title",
+        "INSERT INTO vessels VALUES (1001, 'x', 1, 'b', 3) ON CONFLICT (id) DO UPDATE SET n = 5",
+        "ALTER TABLE vessels ALTER n TYPE bigint",
+        "BEGIN; ALTER TABLE vessels DROP COLUMN title; UPDATE vessels SET n = n + 1; ALTER TABLE vessels ADD title text; DELETE FROM vessels WHERE id = 2; COMMIT",
+        "WITH moved AS (DELETE FROM vessels WHERE id = 3 RETURNING *) INSERT INTO vessels SELECT id + 5000, n, state, extra, title FROM moved",
+        "ALTER TABLE vessels RENAME TO boats; UPDATE boats SET n = 0; ALTER TABLE boats RENAME TO vessels",
+        "ALTER TABLE vessels DROP COLUMN state; DROP TYPE state",
+        "UPDATE vessels SET n = 3 WHERE id = 4",
+    ] {
+        project.session.run(statement);
+        another.run("UPDATE vessels SET n = n + 1 WHERE id = 9");
+    }
+    project.refuses(&["public.vessels", "resnapshot public.vessels"]);
+    project.moorage(&["resnapshot", "public.vessels"]).expect(0, &[]);
+    project.catch_up();
+    project.assert_same("vessels", "vessels");
+}
+
+/// Rows that come to a partition through its root have no statement of the partition's own.
+#[test]
+fn rows_that_come_through_a_partitioned_table_are_captured() {
+    let project = by_trigger("parted");
+    project.session.run("CREATE TABLE stays (id int PRIMARY KEY, n int) PARTITION BY RANGE (id); CREATE TABLE stays_1 PARTITION OF stays FOR VALUES FROM (0) TO (100); CREATE TABLE stays_2 PARTITION OF stays FOR VALUES FROM (100) TO (200)");
+    project.catch_up();
+    project.session.run("INSERT INTO stays SELECT i, 0 FROM generate_series(50, 150) i; UPDATE stays SET id = id + 120 WHERE id < 80; INSERT INTO stays_1 VALUES (1, 1); ALTER TABLE stays ADD more int; UPDATE stays SET n = 5 WHERE id > 100; DELETE FROM stays WHERE id = 1");
+    project.refuses(&["stays_", "its structure"]);
+    project.moorage(&["resnapshot", "--all"]).expect(0, &[]);
+    project.catch_up();
+    for table in ["stays_1", "stays_2"] {
+        project.assert_same(table, table);
+    }
+    project.session.run("DELETE FROM stays; INSERT INTO stays SELECT i, 0 FROM generate_series(1, 20) i; UPDATE stays SET id = id + 180 WHERE id < 10");
+    project.catch_up();
+    for table in ["stays_1", "stays_2"] {
+        project.assert_same(table, table);
+    }
+}
+
+/// A.3: change tables of the earlier form are taken over with what is in them.
+#[test]
+fn change_tables_of_the_earlier_form_are_taken_over() {
+    let project = by_trigger("earlier_form");
+    project.session.run("CREATE TABLE vessels (id int PRIMARY KEY, name text); INSERT INTO vessels VALUES (1, 'Heron'), (2, 'Tern')");
+    project.catch_up();
+    let id: u32 = project.session.value("SELECT 'vessels'::regclass::oid");
+    // As version 0.1 made it.
+    project.session.run(&format!(
+        "DROP TABLE moorage_earlier_form.structures, moorage_earlier_form.rows_{id}; DROP TRIGGER moorage_earlier_form_statement ON vessels;
+         CREATE TABLE moorage_earlier_form.changes_{id} (number bigint NOT NULL, xid xid8 NOT NULL DEFAULT pg_current_xact_id(), at timestamptz NOT NULL DEFAULT clock_timestamp(), kind \"char\" NOT NULL, o1 int, n1 int, o2 text, n2 text);
+         CREATE OR REPLACE FUNCTION moorage_earlier_form.capture_{id}() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER AS $$ DECLARE change bigint := nextval('moorage_earlier_form.numbers'); BEGIN
+           IF TG_OP = 'INSERT' THEN INSERT INTO moorage_earlier_form.changes_{id} (number, kind, n1, n2) VALUES (change, 'I', NEW.id, NEW.name);
+           ELSIF TG_OP = 'UPDATE' THEN INSERT INTO moorage_earlier_form.changes_{id} (number, kind, o1, o2, n1, n2) VALUES (change, 'U', OLD.id, OLD.name, NEW.id, NEW.name);
+           ELSE INSERT INTO moorage_earlier_form.changes_{id} (number, kind, o1, o2) VALUES (change, 'D', OLD.id, OLD.name); END IF; RETURN NULL; END $$"
+    ));
+    project.session.run("UPDATE vessels SET name = 'Egret' WHERE id = 1; INSERT INTO vessels VALUES (3, NULL); DELETE FROM vessels WHERE id = 2");
+    project.catch_up();
+    project.assert_same("vessels", "vessels");
+    project
+        .session
+        .run("UPDATE vessels SET name = name || ' \"x\"' WHERE id = 1; INSERT INTO vessels VALUES (2, '')");
+    project.catch_up();
+    project.assert_same("vessels", "vessels");
+    project.session.run("DELETE FROM vessels WHERE id = 3");
+    let mut running = project.start(&["run"]);
+    let left = format!("SELECT count(*) FROM moorage_earlier_form.changes_{id}");
+    moorage_testkit::wait_until("what was read of the earlier form is deleted", || {
+        project.session.value::<i64>(&left) == 0
+    });
+    running.signal("INT");
+    assert_eq!(running.end(), 0);
+    project.catch_up();
+    project.assert_same("vessels", "vessels");
+    assert_eq!(
+        project.session.value::<Option<String>>(&format!(
+            "SELECT to_regclass('moorage_earlier_form.changes_{id}')::text"
+        )),
+        None
+    );
+}
+
+/// Only tables that nobody carries change: the tables come to their places all the same.
+#[test]
+fn tables_are_read_again_while_nothing_else_changes_in_them() {
+    let project = by_trigger("quiet_again");
+    project.session.run(
+        "CREATE TABLE vessels (id int PRIMARY KEY, name text); INSERT INTO vessels SELECT i, 'v' FROM generate_series(1, 50) i;
+         CREATE SCHEMA elsewhere; CREATE TABLE elsewhere.notes (a int)",
+    );
+    project.catch_up();
+    // A snapshot later than the checkpoint, with no change between that is carried.
+    project.session.run("INSERT INTO elsewhere.notes VALUES (1)");
+    project.session.run("INSERT INTO elsewhere.notes VALUES (2)");
+    project.moorage(&["resnapshot", "vessels"]).expect(0, &["the next `moorage run` reads again"]);
+    project.catch_up();
+    let mut running = project.start(&["run"]);
+    running.wait_for("following changes");
+    project.session.run("INSERT INTO elsewhere.notes VALUES (3)");
+    project.moorage(&["resnapshot", "vessels"]).expect(0, &[]);
+    running.signal("INT");
+    assert_eq!(running.end(), 0, "{}", running.log());
+    project.assert_same("vessels", "vessels");
 }

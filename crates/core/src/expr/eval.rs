@@ -1,13 +1,18 @@
 //! Evaluation, column by column. A branch of CASE or COALESCE is only computed for the rows that come to it.
 
 use super::ops::{self, Words};
-use super::{Constant, EvalError, Expr, Logic, Node, Test};
+use super::types::is_float;
+use super::{Comparison, Constant, EvalError, Expr, Logic, Node, Test};
 use crate::column::{ColumnBuilder, Value, value_at};
 use crate::convert::convert;
 use crate::types::LogicalType;
-use arrow::array::{Array, ArrayRef, AsArray, BooleanArray, RecordBatch, UInt32Array, new_null_array};
+use arrow::array::{
+    Array, ArrayRef, AsArray, BooleanArray, RecordBatch, RecordBatchOptions, UInt32Array, new_null_array,
+};
 use arrow::compute::kernels::boolean;
 use arrow::compute::{interleave, take_record_batch};
+use arrow::datatypes::Schema;
+use std::cmp::Ordering;
 use std::sync::Arc;
 
 type Evaluated = Result<ArrayRef, EvalError>;
@@ -25,10 +30,17 @@ pub(super) fn evaluate(expr: &Expr, rows: &RecordBatch) -> Evaluated {
         Node::Column(at) => Ok(rows.column(*at).clone()),
         Node::Constant(constant) => Ok(repeat(constant, &expr.logical, count)),
         Node::Not(inner) => kernel(boolean::not(of(inner)?.as_boolean())),
-        Node::Logic(Logic::And, a, b) => {
-            kernel(boolean::and_kleene(of(a)?.as_boolean(), of(b)?.as_boolean()))
+        Node::Logic(logic, parts) => {
+            let mut parts = parts.iter().map(of);
+            let first = parts.next().unwrap_or_else(|| Ok(repeat(&Constant::Null, &expr.logical, count)))?;
+            parts.try_fold(first, |a, b| {
+                let b = b?;
+                kernel(match logic {
+                    Logic::And => boolean::and_kleene(a.as_boolean(), b.as_boolean()),
+                    Logic::Or => boolean::or_kleene(a.as_boolean(), b.as_boolean()),
+                })
+            })
         }
-        Node::Logic(Logic::Or, a, b) => kernel(boolean::or_kleene(of(a)?.as_boolean(), of(b)?.as_boolean())),
         Node::Test(test, inner, negated) => Ok(tested(*test, of(inner)?.as_ref(), *negated)),
         Node::Compare(comparison, a, b) => {
             let (x, y) = (of(a)?, of(b)?);
@@ -63,13 +75,43 @@ pub(super) fn evaluate(expr: &Expr, rows: &RecordBatch) -> Evaluated {
             let x = of(inner)?;
             each(&expr.logical, count, |i, out| ops::negate(value_at(&x, i), out))
         }
-        Node::Concat(a, b) => {
-            let (x, y) = (of(a)?, of(b)?);
-            each(&expr.logical, count, |i, out| match (value_at(&x, i), value_at(&y, i)) {
-                (Value::Text(x), Value::Text(y)) => out.text(&format!("{x}{y}")),
-                _ => out.null(),
+        Node::Concat(parts) => {
+            let columns = parts.iter().map(of).collect::<Result<Vec<_>, _>>()?;
+            each(&expr.logical, count, |i, out| {
+                let mut joined = String::new();
+                for column in &columns {
+                    let Value::Text(text) = value_at(column, i) else { return out.null() };
+                    ops::room_for(joined.len() + text.len())?;
+                    joined.push_str(text);
+                }
+                out.text(&joined)
             })
         }
+        Node::In { value, among, or_null, others, negated } => {
+            let x = of(value)?;
+            let others = others.iter().map(of).collect::<Result<Vec<_>, _>>()?;
+            each(&LogicalType::Bool, count, |i, out| {
+                let found = is_in(&value.logical, value_at(&x, i), among, *or_null, &others, i);
+                out.put(found.map(|is| is != *negated))
+            })
+        }
+        Node::Between { value, low, high, negated } => {
+            let (x, a, b) = (of(value)?, of(low)?, of(high)?);
+            each(&LogicalType::Bool, count, |i, out| {
+                let is = |comparison, other: &ArrayRef| {
+                    ops::compare(comparison, &value.logical, value_at(&x, i), value_at(other, i))
+                };
+                let both = (is(Comparison::GreaterOrEqual, &a), is(Comparison::LessOrEqual, &b));
+                let found = match both {
+                    (Some(false), _) | (_, Some(false)) => Some(false),
+                    (Some(true), Some(true)) => Some(true),
+                    _ => None,
+                };
+                out.put(found.map(|is| is != *negated))
+            })
+        }
+        Node::NullIf(a, b) => null_if(expr, a, b, rows),
+        Node::Switch(operand, branches, last) => switch(expr, operand, branches, last.as_deref(), rows),
         Node::Call(function, parts) => {
             let columns = parts.iter().map(of).collect::<Result<Vec<_>, _>>()?;
             each(&expr.logical, count, |i, out| {
@@ -163,6 +205,101 @@ fn over(expr: &Expr, rows: &RecordBatch, some: &[u32]) -> Evaluated {
     let taken = take_record_batch(rows, &UInt32Array::from(some.to_vec()))
         .map_err(|e| EvalError { row: 0, what: e.to_string() })?;
     evaluate(expr, &taken).map_err(|e| EvalError { row: some.get(e.row).map_or(0, |r| *r as usize), ..e })
+}
+
+/// Whether a value is in a list; none if that is not known.
+fn is_in(
+    logical: &LogicalType,
+    value: Value<'_>,
+    among: &ArrayRef,
+    or_null: bool,
+    others: &[ArrayRef],
+    row: usize,
+) -> Option<bool> {
+    if value == Value::Null {
+        return None;
+    }
+    let (mut low, mut high) = (0, among.len());
+    while low < high {
+        let middle = low + (high - low) / 2;
+        match ops::order(logical, value_at(among, middle), value) {
+            Ordering::Equal => return Some(true),
+            Ordering::Less => low = middle + 1,
+            Ordering::Greater => high = middle,
+        }
+    }
+    let mut unknown = or_null;
+    for other in others {
+        match ops::compare(Comparison::Equal, logical, value, value_at(other, row)) {
+            Some(true) => return Some(true),
+            None => unknown = true,
+            Some(false) => {}
+        }
+    }
+    if unknown { None } else { Some(false) }
+}
+
+/// The values of constant expressions in order, without nulls; and whether there was one.
+pub(super) fn ordered(constants: &[Expr], logical: &LogicalType) -> Result<(ArrayRef, bool), String> {
+    let options = RecordBatchOptions::new().with_row_count(Some(1));
+    let no_columns = RecordBatch::try_new_with_options(Arc::new(Schema::empty()), Vec::new(), &options);
+    let no_columns = no_columns.map_err(|e| e.to_string())?;
+    let found = constants.iter().map(|e| evaluate(e, &no_columns).map_err(|e| e.what));
+    let found = found.collect::<Result<Vec<ArrayRef>, _>>()?;
+    let mut values: Vec<Value<'_>> =
+        found.iter().map(|array| value_at(array, 0)).filter(|v| *v != Value::Null).collect();
+    values.sort_by(|a, b| ops::order(logical, *a, *b));
+    let mut out = ColumnBuilder::new(logical);
+    for value in &values {
+        if !out.push(*value) {
+            return Err("a value behind IN is of another type than was planned".into());
+        }
+    }
+    let or_null = values.len() < constants.len();
+    Ok((out.finish(), or_null))
+}
+
+fn null_if(expr: &Expr, a: &Expr, b: &Expr, rows: &RecordBatch) -> Evaluated {
+    let (x, y) = (evaluate(a, rows)?, evaluate(b, rows)?);
+    let met = if a.logical == b.logical {
+        x.clone()
+    } else {
+        each(&b.logical, rows.num_rows(), |i, out| {
+            convert(value_at(&x, i), &a.logical, &b.logical, is_float(&b.logical), out)
+        })?
+    };
+    each(&expr.logical, rows.num_rows(), |i, out| {
+        let equal = ops::compare(Comparison::Equal, &b.logical, value_at(&met, i), value_at(&y, i));
+        let value = if equal == Some(true) { Value::Null } else { value_at(&x, i) };
+        if out.push(value) { Ok(()) } else { Err("the result has another type than was planned".into()) }
+    })
+}
+
+fn switch(
+    expr: &Expr,
+    operand: &Expr,
+    branches: &[(Expr, Expr)],
+    last: Option<&Expr>,
+    rows: &RecordBatch,
+) -> Evaluated {
+    let value = evaluate(operand, rows)?;
+    let mut left: Vec<u32> = (0..rows.num_rows() as u32).collect();
+    let mut found = Scattered::new(&expr.logical, left.len());
+    for (when, then) in branches {
+        let of = over(when, rows, &left)?;
+        let (mut chosen, mut others) = (Vec::new(), Vec::new());
+        for (at, row) in left.iter().enumerate() {
+            let (value, of) = (value_at(&value, *row as usize), value_at(&of, at));
+            let equal = ops::compare(Comparison::Equal, &operand.logical, value, of) == Some(true);
+            if equal { chosen.push(*row) } else { others.push(*row) }
+        }
+        found.put(over(then, rows, &chosen)?, &chosen);
+        left = others;
+    }
+    if let Some(last) = last {
+        found.put(over(last, rows, &left)?, &left);
+    }
+    found.finish()
 }
 
 fn case(expr: &Expr, branches: &[(Expr, Expr)], last: Option<&Expr>, rows: &RecordBatch) -> Evaluated {

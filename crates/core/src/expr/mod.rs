@@ -107,7 +107,8 @@ enum Node {
     Column(usize),
     Constant(Constant),
     Not(Box<Expr>),
-    Logic(Logic, Box<Expr>, Box<Expr>),
+    /// Any number of conditions, so that a long list is not a deep tree.
+    Logic(Logic, Vec<Expr>),
     Test(Test, Box<Expr>, bool),
     Compare(Comparison, Box<Expr>, Box<Expr>),
     Distinct(Box<Expr>, Box<Expr>, bool),
@@ -119,10 +120,30 @@ enum Node {
     },
     Arithmetic(Arithmetic, Box<Expr>, Box<Expr>),
     Negate(Box<Expr>),
-    Concat(Box<Expr>, Box<Expr>),
+    Concat(Vec<Expr>),
     Call(Function, Vec<Expr>),
+    In {
+        value: Box<Expr>,
+        /// The constants of the list that are not null, in order.
+        among: ArrayRef,
+        /// Whether one is null.
+        or_null: bool,
+        /// What is not constant in the list.
+        others: Vec<Expr>,
+        negated: bool,
+    },
+    Between {
+        value: Box<Expr>,
+        low: Box<Expr>,
+        high: Box<Expr>,
+        negated: bool,
+    },
+    /// Null where the first is equal to the second, as values of this type.
+    NullIf(Box<Expr>, Box<Expr>),
     /// Conditions with results; none of them true gives the last.
     Case(Vec<(Expr, Expr)>, Option<Box<Expr>>),
+    /// A value that is computed once, values to compare it with, and results.
+    Switch(Box<Expr>, Vec<(Expr, Expr)>, Option<Box<Expr>>),
     Coalesce(Vec<Expr>),
     Convert(Box<Expr>, bool),
 }
@@ -135,6 +156,14 @@ impl Expr {
     /// If it is not an expression, names a column that is not there, or does not fit together; in words.
     pub fn parse(text: &str, columns: &[Column]) -> Result<Self, String> {
         parse::parse(text, columns)
+    }
+
+    /// Whether a text is an expression at all, whatever the columns; in words why not.
+    ///
+    /// # Errors
+    /// If it is none, or is too long or too deep.
+    pub fn check(text: &str) -> Result<(), String> {
+        parse::check(text)
     }
 
     /// Reads a condition.
@@ -189,14 +218,23 @@ impl Expr {
         match &self.node {
             Node::Column(_) | Node::Constant(_) => {}
             Node::Not(a) | Node::Test(_, a, _) | Node::Negate(a) | Node::Convert(a, _) => all(&[a]),
-            Node::Logic(_, a, b)
-            | Node::Compare(_, a, b)
+            Node::Compare(_, a, b)
             | Node::Distinct(a, b, _)
             | Node::Arithmetic(_, a, b)
-            | Node::Concat(a, b)
+            | Node::NullIf(a, b)
             | Node::Like { value: a, pattern: b, .. } => all(&[a, b]),
-            Node::Call(_, parts) | Node::Coalesce(parts) => parts.iter().for_each(|e| e.visit(see)),
-            Node::Case(branches, last) => {
+            Node::Between { value, low, high, .. } => all(&[value, low, high]),
+            Node::In { value, others, .. } => {
+                value.visit(see);
+                others.iter().for_each(|e| e.visit(see));
+            }
+            Node::Logic(_, parts) | Node::Concat(parts) | Node::Call(_, parts) | Node::Coalesce(parts) => {
+                parts.iter().for_each(|e| e.visit(see));
+            }
+            Node::Case(branches, last) | Node::Switch(_, branches, last) => {
+                if let Node::Switch(operand, ..) = &self.node {
+                    operand.visit(see);
+                }
                 branches.iter().for_each(|(when, then)| {
                     when.visit(see);
                     then.visit(see);

@@ -164,14 +164,31 @@ pub(super) fn arithmetic(
                 Arithmetic::Subtract => a - b,
                 _ => a * b,
             };
+            if result.digits() > crate::decimal::MOST_DIGITS {
+                return Err(format!("the result has more than {} digits", crate::decimal::MOST_DIGITS));
+            }
             out.text(&plain(&result))
         }
         _ => out.null(),
     }
 }
 
+/// The longest text that an expression makes, in bytes.
+const MOST_TEXT_BYTES: usize = 64 << 20;
+
+/// Whether a result of so many bytes may be made.
+pub(super) fn room_for(bytes: usize) -> Result<(), String> {
+    match bytes {
+        0..=MOST_TEXT_BYTES => Ok(()),
+        _ => Err(format!("the result has {bytes} bytes, and may have {MOST_TEXT_BYTES}")),
+    }
+}
+
 fn finite(text: &str) -> Result<BigDecimal, String> {
-    big(text).ok_or_else(|| format!("{text} is not a finite number"))
+    big(text).ok_or_else(|| {
+        let short: String = text.chars().take(60).collect();
+        format!("{short} is not a finite number of at most {} digits", crate::decimal::MOST_DIGITS)
+    })
 }
 
 pub(super) fn negate(value: Value<'_>, out: &mut ColumnBuilder) -> Result<(), String> {
@@ -195,7 +212,12 @@ pub(super) fn call(function: Function, values: &[Value<'_>], out: &mut ColumnBui
         (Function::TrimTrailing, [Value::Text(t)]) => out.text(t.trim_end_matches(' ')),
         (Function::Length, [Value::Text(t)]) => out.int(t.chars().count() as i64),
         (Function::Replace, [Value::Text(t), Value::Text(from), Value::Text(to)]) => {
-            out.text(&if from.is_empty() { t.to_string() } else { t.replace(from, to) })
+            if from.is_empty() {
+                return out.text(t);
+            }
+            let times = t.matches(from).count();
+            room_for(t.len().saturating_add(times.saturating_mul(to.len())))?;
+            out.text(&t.replace(from, to))
         }
         (Function::Substring, [Value::Text(t), Value::Int(from)]) => out.text(&substring(t, *from, None)?),
         (Function::Substring, [Value::Text(t), Value::Int(from), Value::Int(length)]) => {

@@ -12,23 +12,61 @@ use sqlparser::ast::{
 use sqlparser::dialect::PostgreSqlDialect;
 use sqlparser::parser::Parser;
 use sqlparser::tokenizer::Token;
+use std::cell::Cell;
 
 type Parsed = Result<Expr, String>;
 
+/// The longest text, in bytes: room for tens of thousands of values behind IN.
+const MOST_BYTES: usize = 1 << 20;
+/// How deep an expression may be nested; a chain of AND, OR or || is not nested.
+const MOST_DEEP: usize = 100;
+/// From this length on the parser's tree may be so deep, along a chain of operators, that letting go of it needs a
+/// stack of its own: about 500 bytes for each two bytes of text.
+const SMALL_BYTES: usize = 2000;
+const LARGE_STACK_BYTES: usize = 320 << 20;
+
 pub(super) fn parse(text: &str, columns: &[Column]) -> Parsed {
-    let tree = read(text, |parser| parser.parse_expr())?;
-    Reader { columns }.expr(&tree)
+    with_room(text, || {
+        let tree = read(text, |parser| parser.parse_expr())?;
+        Reader { columns, depth: Cell::new(0) }.expr(&tree)
+    })
+}
+
+pub(super) fn check(text: &str) -> Result<(), String> {
+    with_room(text, || read(text, |parser| parser.parse_expr()).map(|_| ()))
 }
 
 pub(super) fn data_type(text: &str) -> Result<DataType, String> {
+    if text.len() > 1000 {
+        return Err("no type has so long a name".into());
+    }
     read(text, |parser| parser.parse_data_type())
+}
+
+/// Runs with a stack that is large enough for any tree that this text can give.
+fn with_room<T: Send>(text: &str, work: impl FnOnce() -> Result<T, String> + Send) -> Result<T, String> {
+    if text.len() > MOST_BYTES {
+        return Err(format!("it is {} bytes long, and may have {MOST_BYTES}", text.len()));
+    }
+    if text.len() <= SMALL_BYTES {
+        return work();
+    }
+    std::thread::scope(|scope| {
+        let thread = std::thread::Builder::new().stack_size(LARGE_STACK_BYTES).spawn_scoped(scope, work);
+        let thread = thread.map_err(|e| format!("there is no room to read it: {e}"))?;
+        thread.join().unwrap_or_else(|_| Err("it cannot be read".into()))
+    })
 }
 
 fn read<T>(
     text: &str,
     part: impl FnOnce(&mut Parser<'_>) -> Result<T, sqlparser::parser::ParserError>,
 ) -> Result<T, String> {
-    let plain = |e: sqlparser::parser::ParserError| e.to_string().replace("sql parser error: ", "");
+    let plain = |e: sqlparser::parser::ParserError| {
+        e.to_string()
+            .replace("sql parser error: ", "")
+            .replace("recursion limit exceeded", "it is nested too deep")
+    };
     let mut parser = Parser::new(&PostgreSqlDialect {}).try_with_sql(text).map_err(plain)?;
     let found = part(&mut parser).map_err(plain)?;
     parser.expect_token(&Token::EOF).map_err(plain)?;
@@ -37,6 +75,22 @@ fn read<T>(
 
 struct Reader<'a> {
     columns: &'a [Column],
+    depth: Cell<usize>,
+}
+
+/// The operands of a chain of one operator, from left to right.
+fn chain<'t>(tree: &'t ast::Expr, op: &BinaryOperator) -> Vec<&'t ast::Expr> {
+    let mut found = Vec::new();
+    let mut at = tree;
+    while let ast::Expr::BinaryOp { left, op: this, right } = at
+        && this == op
+    {
+        found.push(right.as_ref());
+        at = left;
+    }
+    found.push(at);
+    found.reverse();
+    found
 }
 
 fn of(node: Node, logical: LogicalType) -> Expr {
@@ -69,6 +123,17 @@ fn textual(expr: Expr, of_what: &str) -> Parsed {
 
 impl Reader<'_> {
     fn expr(&self, tree: &ast::Expr) -> Parsed {
+        let depth = self.depth.get() + 1;
+        if depth > MOST_DEEP {
+            return Err(format!("it is nested more than {MOST_DEEP} deep"));
+        }
+        self.depth.set(depth);
+        let found = self.node(tree);
+        self.depth.set(depth - 1);
+        found
+    }
+
+    fn node(&self, tree: &ast::Expr) -> Parsed {
         match tree {
             ast::Expr::Nested(inner) => self.expr(inner),
             ast::Expr::Identifier(name) => self.column(name),
@@ -78,6 +143,18 @@ impl Reader<'_> {
                 self.cast(text, &of_sql(&typed.data_type)?)
             }
             ast::Expr::UnaryOp { op, expr } => self.unary(op, expr),
+            ast::Expr::BinaryOp { op: op @ (BinaryOperator::And | BinaryOperator::Or), .. } => {
+                let (of_what, word) = match op {
+                    BinaryOperator::And => (Logic::And, "AND"),
+                    _ => (Logic::Or, "OR"),
+                };
+                let parts = chain(tree, op).into_iter().map(|e| condition(self.expr(e)?, word));
+                Ok(boolean(Node::Logic(of_what, parts.collect::<Result<_, _>>()?)))
+            }
+            ast::Expr::BinaryOp { op: op @ BinaryOperator::StringConcat, .. } => {
+                let parts = chain(tree, op).into_iter().map(|e| textual(self.expr(e)?, "||"));
+                Ok(of(Node::Concat(parts.collect::<Result<_, _>>()?), LogicalType::Text))
+            }
             ast::Expr::BinaryOp { left, op, right } => self.binary(left, op, right),
             ast::Expr::IsNull(e) => self.test(Test::Null, e, false),
             ast::Expr::IsNotNull(e) => self.test(Test::Null, e, true),
@@ -192,12 +269,6 @@ impl Reader<'_> {
             BinaryOperator::Multiply => Arithmetic::Multiply,
             BinaryOperator::Divide => Arithmetic::Divide,
             BinaryOperator::Modulo => Arithmetic::Remainder,
-            BinaryOperator::And => return logic(Logic::And, a, b),
-            BinaryOperator::Or => return logic(Logic::Or, a, b),
-            BinaryOperator::StringConcat => {
-                let (a, b) = (Box::new(textual(a, "||")?), Box::new(textual(b, "||")?));
-                return Ok(of(Node::Concat(a, b), LogicalType::Text));
-            }
             op => return Err(format!("{op} is not offered here")),
         };
         arithmetic(arithmetic_op, a, b)
@@ -214,25 +285,29 @@ impl Reader<'_> {
         Ok(boolean(Node::Distinct(Box::new(a), Box::new(b), negated)))
     }
 
-    /// `x IN (a, b)` is `x = a OR x = b` (ISO/IEC 9075-2, section 8.4).
+    /// `x IN (a, b)` is `x = a OR x = b` (ISO/IEC 9075-2, section 8.4). The constants are put in order once.
     fn in_list(&self, expr: &ast::Expr, list: &[ast::Expr], negated: bool) -> Parsed {
-        let mut found: Option<Expr> = None;
-        for item in list {
-            let equal = compare(Comparison::Equal, self.expr(expr)?, self.expr(item)?)?;
-            found = Some(match found {
-                None => equal,
-                Some(before) => logic(Logic::Or, before, equal)?,
-            });
+        if list.is_empty() {
+            return Err("the list behind IN is empty".into());
         }
-        let found = found.ok_or("the list behind IN is empty")?;
-        Ok(if negated { boolean(Node::Not(Box::new(found))) } else { found })
+        let parts = std::iter::once(expr).chain(list).map(|e| self.expr(e)).collect::<Result<_, _>>()?;
+        let (parts, to) = all_met(parts)?;
+        comparable(&to, false)?;
+        let mut parts = parts.into_iter();
+        let value = Box::new(parts.next().ok_or("there is nothing before IN")?);
+        let (constants, others): (Vec<Expr>, Vec<Expr>) = parts.partition(|e| e.columns().is_empty());
+        let (among, or_null) = super::eval::ordered(&constants, &to)?;
+        Ok(boolean(Node::In { value, among, or_null, others, negated }))
     }
 
     fn between(&self, expr: &ast::Expr, low: &ast::Expr, high: &ast::Expr, negated: bool) -> Parsed {
-        let above = compare(Comparison::GreaterOrEqual, self.expr(expr)?, self.expr(low)?)?;
-        let below = compare(Comparison::LessOrEqual, self.expr(expr)?, self.expr(high)?)?;
-        let found = logic(Logic::And, above, below)?;
-        Ok(if negated { boolean(Node::Not(Box::new(found))) } else { found })
+        let (parts, to) = all_met(vec![self.expr(expr)?, self.expr(low)?, self.expr(high)?])?;
+        comparable(&to, true)?;
+        let mut parts = parts.into_iter().map(Box::new);
+        match (parts.next(), parts.next(), parts.next()) {
+            (Some(value), Some(low), Some(high)) => Ok(boolean(Node::Between { value, low, high, negated })),
+            _ => Err("BETWEEN wants three values".into()),
+        }
     }
 
     fn escape(&self, expr: &ast::Expr) -> Result<char, String> {
@@ -265,11 +340,16 @@ impl Reader<'_> {
         let mut results = Vec::new();
         for branch in branches {
             let when = self.expr(&branch.condition)?;
-            conditions.push(match operand {
-                Some(operand) => compare(Comparison::Equal, self.expr(operand)?, when)?,
-                None => condition(when, "CASE WHEN")?,
-            });
+            conditions.push(if operand.is_none() { condition(when, "CASE WHEN")? } else { when });
             results.push(self.expr(&branch.result)?);
+        }
+        let mut switch = None;
+        if let Some(operand) = operand {
+            let parts = std::iter::once(self.expr(operand)?).chain(conditions).collect();
+            let (mut parts, to) = all_met(parts)?;
+            comparable(&to, false)?;
+            switch = Some(Box::new(parts.remove(0)));
+            conditions = parts;
         }
         let has_last = last.is_some();
         if let Some(last) = last {
@@ -277,7 +357,11 @@ impl Reader<'_> {
         }
         let (mut results, to) = all_met(results)?;
         let last = if has_last { results.pop().map(Box::new) } else { None };
-        Ok(of(Node::Case(conditions.into_iter().zip(results).collect(), last), to))
+        let branches = conditions.into_iter().zip(results).collect();
+        Ok(match switch {
+            Some(operand) => of(Node::Switch(operand, branches, last), to),
+            None => of(Node::Case(branches, last), to),
+        })
     }
 
     fn extract(&self, field: &DateTimeField, expr: &ast::Expr) -> Parsed {
@@ -391,11 +475,12 @@ impl Reader<'_> {
             // NULLIF(a, b) is CASE WHEN a = b THEN NULL ELSE a END (section 6.12).
             "NULLIF" => {
                 wants(2..=2)?;
-                let first = parts[0].clone();
-                let equal = compare(Comparison::Equal, parts.remove(0), parts.remove(0))?;
-                let to = first.logical.clone();
-                let null = of(Node::Constant(Constant::Null), to.clone());
-                Ok(of(Node::Case(vec![(equal, null)], Some(Box::new(first))), to))
+                let (first, second) = (parts.remove(0), parts.remove(0));
+                let to = meeting(&first, &second)?;
+                comparable(&to, false)?;
+                let logical = first.logical.clone();
+                let second = Box::new(promote(second, &to)?);
+                Ok(of(Node::NullIf(Box::new(first), second), logical))
             }
             _ => Err(format!(
                 "there is no function {name}; there is ABS, CASE, CAST, CEIL, CHAR_LENGTH, COALESCE, EXTRACT, FLOOR, LOWER, LTRIM, NULLIF, REPLACE, ROUND, RTRIM, SUBSTRING, TRIM and UPPER"
@@ -458,18 +543,18 @@ fn all_met(parts: Vec<Expr>) -> Result<(Vec<Expr>, LogicalType), String> {
 
 fn compare(comparison: Comparison, a: Expr, b: Expr) -> Parsed {
     let (a, b) = met(a, b)?;
-    let ordered = !matches!(comparison, Comparison::Equal | Comparison::NotEqual);
-    if matches!(a.logical, LogicalType::Json | LogicalType::Interval)
-        || (ordered && a.logical == LogicalType::Bool)
-    {
-        return Err(format!("values of type {} cannot be compared here; CAST(… AS TEXT) can", a.logical));
-    }
+    comparable(&a.logical, !matches!(comparison, Comparison::Equal | Comparison::NotEqual))?;
     Ok(boolean(Node::Compare(comparison, Box::new(a), Box::new(b))))
 }
 
-fn logic(logic: Logic, a: Expr, b: Expr) -> Parsed {
-    let word = if logic == Logic::And { "AND" } else { "OR" };
-    Ok(boolean(Node::Logic(logic, Box::new(condition(a, word)?), Box::new(condition(b, word)?))))
+/// Whether values of a type can be compared, for their order too.
+fn comparable(logical: &LogicalType, ordered: bool) -> Result<(), String> {
+    if matches!(logical, LogicalType::Json | LogicalType::Interval)
+        || (ordered && *logical == LogicalType::Bool)
+    {
+        return Err(format!("values of type {logical} cannot be compared here; CAST(… AS TEXT) can"));
+    }
+    Ok(())
 }
 
 fn arithmetic(op: Arithmetic, a: Expr, b: Expr) -> Parsed {

@@ -129,3 +129,65 @@ fn a_row_without_a_value_is_named(#[case] text: &str, #[case] row: usize, #[case
     assert_eq!(error.row, row);
     assert!(error.what.contains(what), "{error:?}");
 }
+
+/// C.20: long lists are not deep trees.
+#[rstest]
+#[case("IN")]
+#[case("OR")]
+#[case("AND")]
+#[case("||")]
+fn twenty_thousand_values_are_read_and_evaluated(#[case] how: &str) {
+    let many =
+        |glue: &str, part: &dyn Fn(u32) -> String| (10..20_010).map(part).collect::<Vec<_>>().join(glue);
+    let text = match how {
+        "IN" => format!("id IN ({}, 7)", many(", ", &|i| i.to_string())),
+        "OR" => format!("{} OR id = 7", many(" OR ", &|i| format!("id = {i}"))),
+        "AND" => many(" AND ", &|i| format!("id <> {i}")),
+        _ => format!("char_length({}) = 20000", many(" || ", &|_| "'x'".into())),
+    };
+    let expr = Expr::parse_condition(&text, &columns()).unwrap();
+    let held = expr.holds(&rows()).unwrap();
+    assert_eq!((held.value(0), held.value(1)), (true, how != "IN" && how != "OR"));
+    let copy = expr.clone();
+    assert_eq!(copy.columns().len(), usize::from(how != "||"));
+}
+
+/// C.20: what is too deep, too long or too large is an error in words, soon.
+#[rstest]
+#[case(format!("{}1{}", "(".repeat(3000), ")".repeat(3000)))]
+#[case((0..60_000).map(|_| "1").collect::<Vec<_>>().join("+"))]
+#[case("- ".repeat(20_000) + "1")]
+#[case("not ".repeat(20_000) + "true")]
+#[case(format!("'{}'", "x".repeat(2 << 20)))]
+#[case("case ".repeat(10_000))]
+#[case((0..40).fold("id".to_string(), |inner, _| format!("nullif({inner}, 1)")) + " + '1e999999999'::numeric")]
+fn what_is_too_much_is_refused(#[case] text: String) {
+    let begun = std::time::Instant::now();
+    let found = Expr::parse(&text, &columns()).and_then(|e| e.evaluate(&rows()).map_err(|e| e.what));
+    assert!(found.is_err(), "{}", text.len());
+    assert!(begun.elapsed().as_secs() < 60, "exponential");
+}
+
+/// C.20: operands are computed once, so nesting costs no more than its length.
+#[test]
+fn nesting_is_not_exponential() {
+    let nested = (0..45).fold("id".to_string(), |inner, _| format!("nullif({inner}, 3)"));
+    let between = (0..12)
+        .fold("id".to_string(), |inner, _| format!("(case when {inner} between 1 and 9 then 5 else 0 end)"));
+    let switch = (0..12)
+        .fold("id".to_string(), |inner, _| format!("(case {inner} when 1 then 2 when 7 then 7 else 3 end)"));
+    for text in [nested, between, switch] {
+        Expr::parse(&text, &columns()).unwrap().evaluate(&rows()).unwrap();
+    }
+    let grown = (0..30).fold("name".to_string(), |inner, _| format!("replace({inner}, 'e', 'eeeeeeeeee')"));
+    let error = Expr::parse(&grown, &columns()).unwrap().evaluate(&rows()).unwrap_err();
+    assert!(error.what.contains("bytes, and may have"), "{}", error.what);
+    for text in [
+        "cast('1e400000' as numeric) * 2",
+        "cast('1e-999999999999' as numeric) + 1",
+        "abs(cast('9e99999999' as numeric))",
+    ] {
+        let found = Expr::parse(text, &columns()).and_then(|e| e.evaluate(&rows()).map_err(|e| e.what));
+        assert!(found.is_err(), "{text}");
+    }
+}

@@ -151,9 +151,9 @@ impl MappedColumns {
 
     fn add(&mut self, config: &PipelineConfig, name: &str, add: &AddConfig) -> Result<(), String> {
         let (logical, output) = if let Some(text) = &add.expression {
-            let expr =
-                Expr::parse(text, &self.read.columns).map_err(|why| format!("added column {name}: {why}"))?;
-            (expr.logical().clone(), Output::Expression(text.clone()))
+            let expr = Expr::parse(text.get_ref(), &self.read.columns)
+                .map_err(|why| format!("added column {name}: {why}"))?;
+            (expr.logical().clone(), Output::Expression(text.get_ref().clone()))
         } else if let Some(constant) = &add.constant {
             match constant {
                 Constant::Bool(b) => (LogicalType::Bool, Output::Constant(b.to_string())),
@@ -233,7 +233,7 @@ fn used_by_expressions(
     for (name, add) in &rule.add {
         if let Some(text) = &add.expression {
             let place = format!("added column {name}");
-            let expr = Expr::parse(text, readable).map_err(|why| format!("{place}: {why}"))?;
+            let expr = Expr::parse(text.get_ref(), readable).map_err(|why| format!("{place}: {why}"))?;
             see(&place, expr)?;
         }
     }

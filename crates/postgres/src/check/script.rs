@@ -7,7 +7,7 @@ use crate::connect::Session;
 use moorage_adapter::{AdapterError, CapturePlan, Result, SetUp};
 use moorage_core::TableName;
 use moorage_core::plan::{LogIdentity, TablePlan};
-use moorage_core::sql::{quote_ident, quote_literal};
+use moorage_core::sql::{do_block, in_comment, quote_ident, quote_literal, shell_word};
 use std::collections::{BTreeSet, HashMap};
 use std::fmt::Write;
 
@@ -42,6 +42,7 @@ pub(crate) async fn set_up_script(
         role,
         quoted: quote_ident(role),
         database: quote_ident(&address.database),
+        database_name: &address.database,
         capture,
         set_up,
         by,
@@ -55,6 +56,7 @@ struct Script<'a> {
     role: &'a str,
     quoted: String,
     database: String,
+    database_name: &'a str,
     capture: &'a CapturePlan,
     set_up: &'a SetUp<'a>,
     by: IdentityBy,
@@ -75,6 +77,11 @@ impl Script<'_> {
         })
     }
 
+    /// The database's name for a shell, on one line.
+    fn shell_database(&self) -> String {
+        in_comment(&shell_word(self.database_name))
+    }
+
     fn schemas(&self) -> BTreeSet<String> {
         self.picked.iter().map(|t| quote_ident(&t.schema)).collect()
     }
@@ -90,17 +97,19 @@ impl Script<'_> {
             &mut out,
             &format!(
                 "-- Lets role {} carry {} tables, with no right more than that needs.",
-                self.role,
+                in_comment(self.role),
                 self.picked.len()
             ),
         );
         line(
             &mut out,
             &format!(
-                "-- Run it as a superuser, or as the tables' owner with CREATEROLE: psql -v ON_ERROR_STOP=1 -d {database} -f THIS-FILE"
+                "-- Run it as a superuser, or as the tables' owner with CREATEROLE: psql -v ON_ERROR_STOP=1 -d {} -f THIS-FILE",
+                self.shell_database()
             ),
         );
         line(&mut out, "-- It can be run again. `moorage check --sql undo` prints what takes it all back.");
+        line(&mut out, "SET standard_conforming_strings = on;");
         line(&mut out, "");
         line(
             &mut out,
@@ -108,16 +117,25 @@ impl Script<'_> {
         );
         line(
             &mut out,
-            &format!(
-                "DO $$ BEGIN\n  IF NOT EXISTS (SELECT FROM pg_roles WHERE rolname = {}) THEN\n    CREATE ROLE {role} LOGIN;\n  END IF;\nEND $$;",
+            &do_block(&format!(
+                "BEGIN\n  IF NOT EXISTS (SELECT FROM pg_roles WHERE rolname = {}) THEN\n    CREATE ROLE {role} LOGIN;\n  END IF;\nEND",
                 quote_literal(self.role)
-            ),
+            )),
         );
         if self.by == IdentityBy::Log {
-            line(
-                &mut out,
-                "-- The right to follow the log. With it the role can stream every table that any publication publishes.",
-            );
+            for text in [
+                "-- The right to follow the log. With it the role can make slots of its own, through any plug-in, and so read",
+                "-- the changes of every table of every database it may connect to, whether it may SELECT from it or not; and",
+                "-- copy the whole cluster, if pg_hba.conf lets it connect for physical replication. These lines in pg_hba.conf,",
+                "-- before others that fit the role, narrow it to this database, from one address (`moorage check` prints it):",
+            ] {
+                line(&mut out, text);
+            }
+            let hba = |text: &str| in_comment(&format!("\"{}\"", text.replace('"', "\"\"")));
+            let (user, data) = (hba(self.role), hba(self.database_name));
+            line(&mut out, &format!("--   host  replication  {user}  all               reject"));
+            line(&mut out, &format!("--   host  {data}  {user}  ADDRESS-OF-MOORAGE/32  scram-sha-256"));
+            line(&mut out, &format!("--   host  all          {user}  all               reject"));
             line(&mut out, &format!("ALTER ROLE {role} REPLICATION;"));
         }
         line(&mut out, &format!("GRANT CONNECT ON DATABASE {database} TO {role};"));
@@ -135,16 +153,11 @@ impl Script<'_> {
         }
         line(
             &mut out,
-            "\n-- Reading tables that will be made later in these schemas, by the roles that made those of today.",
+            &format!(
+                "\n-- A table that is made later and is to be carried needs its own: GRANT {rights} ON schema.table TO {};",
+                in_comment(role)
+            ),
         );
-        for (schema, owner) in self.schema_owners() {
-            line(
-                &mut out,
-                &format!(
-                    "ALTER DEFAULT PRIVILEGES FOR ROLE {owner} IN SCHEMA {schema} GRANT {rights} ON TABLES TO {role};"
-                ),
-            );
-        }
         match self.by {
             IdentityBy::Log => self.make_capture(&mut out),
             IdentityBy::Trigger => {
@@ -168,12 +181,12 @@ impl Script<'_> {
         line(out, "\n-- What is published: just the picked tables. Partitions are named one by one.");
         line(
             out,
-            &format!(
-                "DO $$ BEGIN\n  IF NOT EXISTS (SELECT FROM pg_publication WHERE pubname = {}) THEN\n    CREATE PUBLICATION {} FOR TABLE {} {OPTIONS};\n  END IF;\nEND $$;",
+            &do_block(&format!(
+                "BEGIN\n  IF NOT EXISTS (SELECT FROM pg_publication WHERE pubname = {}) THEN\n    CREATE PUBLICATION {} FOR TABLE {} {OPTIONS};\n  END IF;\nEND",
                 quote_literal(publication),
                 quote_ident(publication),
                 self.published()
-            ),
+            )),
         );
         line(
             out,
@@ -189,8 +202,10 @@ impl Script<'_> {
         line(
             out,
             &format!(
-                "\n-- Then name both in the project file, so that Moorage uses them and leaves them to you:\n--   [pipelines.{}]\n--   publication = \"{publication}\"\n--   slot = \"{slot}\"",
-                self.set_up.pipeline
+                "\n-- Then name both in the project file, so that Moorage uses them and leaves them to you:\n--   [pipelines.{}]\n--   publication = \"{}\"\n--   slot = \"{}\"",
+                in_comment(self.set_up.pipeline),
+                in_comment(publication),
+                in_comment(slot)
             ),
         );
     }
@@ -207,13 +222,17 @@ impl Script<'_> {
             &mut out,
             &format!(
                 "-- Takes back what `moorage check --sql` printed for role {}. Stop the pipeline first.",
-                self.role
+                in_comment(self.role)
             ),
         );
         line(
             &mut out,
-            &format!("-- Run it as a superuser: psql -v ON_ERROR_STOP=1 -d {database} -f THIS-FILE"),
+            &format!(
+                "-- Run it as a superuser: psql -v ON_ERROR_STOP=1 -d {} -f THIS-FILE",
+                self.shell_database()
+            ),
         );
+        line(&mut out, "SET standard_conforming_strings = on;");
         line(
             &mut out,
             "-- Replica identities stay as they are: other readers of the log may rest on them.\n",

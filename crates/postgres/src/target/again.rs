@@ -98,88 +98,116 @@ pub(crate) async fn is_bound(session: &Session, id: u32) -> Result<bool> {
     Ok(session.one("looking for foreign keys", sql, &[&id]).await?.get(0))
 }
 
-/// Puts the loaded rows in the table's place, inside the caller's transaction, and remembers the table as newly
-/// loaded.
-pub(crate) async fn replace(
-    session: &Session,
-    plan: &TablePlan,
-    found: &Found,
-    end: &LoadedTable,
-) -> Result<()> {
-    if found.is_as_planned(plan) || found.unfit(plan).is_none() {
-        replace_rows(session, plan, found).await?;
-        drop(session, found.id).await?;
-    } else {
-        replace_table(session, plan, found).await?;
-    }
-    meta::remember_loaded(session, &plan.target, end).await
+/// A table whose loaded rows are to take the place of others.
+pub(crate) struct Replaced<'a> {
+    pub(crate) plan: &'a TablePlan,
+    pub(crate) found: Found,
+    pub(crate) end: &'a LoadedTable,
 }
 
-/// Applies the difference to the table; anew if values were swapped between rows under a unique index.
-async fn replace_rows(session: &Session, plan: &TablePlan, found: &Found) -> Result<()> {
-    let form = Form::new(plan, relation(&plan.target), found)?;
-    let doing = format!("replacing the rows of table {}", plan.target);
-    let references = References::read(session, &[found.id]).await?;
-    let mut ways = vec![difference(&form, found.id)];
-    // Removing rows that others refer to would change those.
-    if !form.key.is_empty() && !references.acts(found.id) {
-        ways.push(difference_anew(&form, found.id));
+/// Puts loaded rows in their tables' places, inside the caller's transaction, and remembers the tables as newly loaded.
+/// Parents stand before their children: what is gone goes with children first, what is new comes with parents first.
+pub(crate) async fn replace(session: &Session, tables: &[Replaced<'_>]) -> Result<()> {
+    let (rows, whole): (Vec<_>, Vec<_>) =
+        tables.iter().partition(|t| t.found.is_as_planned(t.plan) || t.found.unfit(t.plan).is_none());
+    replace_rows(session, &rows).await?;
+    for table in &rows {
+        drop(session, table.found.id).await?;
+    }
+    for table in whole {
+        replace_table(session, table.plan, &table.found).await?;
+    }
+    for table in tables {
+        meta::remember_loaded(session, &table.plan.target, table.end).await?;
+    }
+    Ok(())
+}
+
+/// Applies the differences to the tables; anew if values were swapped between rows under a unique index.
+async fn replace_rows(session: &Session, tables: &[&Replaced<'_>]) -> Result<()> {
+    let ids: Vec<u32> = tables.iter().map(|t| t.found.id).collect();
+    let references = References::read(session, &ids).await?;
+    let mut ways: [Vec<(&TablePlan, Difference)>; 2] = [Vec::new(), Vec::new()];
+    for Replaced { plan, found, .. } in tables {
+        let form = Form::new(plan, relation(&plan.target), found)?;
+        // Removing rows that others refer to would change those.
+        let anew = !form.key.is_empty() && !references.acts(found.id);
+        ways[0].push((plan, difference(&form, found.id)));
+        ways[1]
+            .push((plan, if anew { difference_anew(&form, found.id) } else { difference(&form, found.id) }));
     }
     let mut refused = None;
-    for statements in ways {
+    for way in ways {
         session.run("trying", "SAVEPOINT moorage_replace").await?;
-        let done = session.client().batch_execute(&statements.join("; ")).await;
-        match done.map_err(|e| sort(session.address(), &doing, &e)) {
+        match carry_out(session, &way).await {
             Ok(()) => return session.run("ending a try", "RELEASE SAVEPOINT moorage_replace").await,
-            Err(Trouble::Failed(error)) => return Err(error),
-            Err(Trouble::Refused(refusal)) => refused = Some(refusal.reason),
+            Err((_, Trouble::Failed(error))) => return Err(error),
+            Err((target, Trouble::Refused(refusal))) => refused = Some((target, refusal.reason)),
         }
         session.run("undoing a try", "ROLLBACK TO SAVEPOINT moorage_replace").await?;
     }
-    let reason = refused.unwrap_or_default();
+    let (target, reason) = refused.unwrap_or_default();
     Err(AdapterError::refused(
-        doing,
+        format!("replacing the rows of table {target}"),
         format!(
-            "{reason}. Its rows are as they were. Change what refuses them in the target, or the rows in the source, and try again"
+            "{reason}. Its rows are as they were. Change what refuses them in the target, or the rows in the source, and try again; tables that refer to each other are best read again together"
         ),
     ))
 }
 
+/// Carries out differences; an error says of which table.
+async fn carry_out(
+    session: &Session,
+    way: &[(&TablePlan, Difference)],
+) -> std::result::Result<(), (String, Trouble)> {
+    let gone = way.iter().rev().map(|(plan, difference)| (plan, &difference.gone));
+    let come = way.iter().map(|(plan, difference)| (plan, &difference.come));
+    for (plan, statements) in gone.chain(come) {
+        let doing = format!("replacing the rows of table {}", plan.target);
+        let done = session.client().batch_execute(&statements.join("; ")).await;
+        done.map_err(|e| (plan.target.clone(), sort(session.address(), &doing, &e)))?;
+    }
+    // Constraints that can wait have done so for long enough.
+    let checked =
+        session.client().batch_execute("SET CONSTRAINTS ALL IMMEDIATE; SET CONSTRAINTS ALL DEFERRED").await;
+    let last = way.last().map(|(plan, _)| plan.target.clone()).unwrap_or_default();
+    checked.map_err(|e| (last, sort(session.address(), "checking what was replaced", &e)))
+}
+
+/// Statements that remove rows, and statements that change and add some.
+struct Difference {
+    gone: Vec<String>,
+    come: Vec<String>,
+}
+
 /// What is gone, what differs and what is new, over the whole of both tables.
-fn difference(form: &Form, id: u32) -> Vec<String> {
+fn difference(form: &Form, id: u32) -> Difference {
     let (table, loaded, names) = (&form.relation, beside(id), form.names());
     if form.key.is_empty() {
-        return vec![
-            format!("DELETE FROM ONLY {table}"),
-            format!("INSERT INTO {table} ({names}) OVERRIDING SYSTEM VALUE SELECT {names} FROM {loaded}"),
-        ];
+        let insert =
+            format!("INSERT INTO {table} ({names}) OVERRIDING SYSTEM VALUE SELECT {names} FROM {loaded}");
+        return Difference { gone: vec![format!("DELETE FROM ONLY {table}")], come: vec![insert] };
     }
-    let sets: Vec<String> = (0..form.columns.len())
-        .filter(|c| !form.key.contains(c))
-        .map(|c| format!("{0} = s.{0}", form.columns[c]))
-        .collect();
+    // The key too: one that is equal need not be the same ('1 mon' and '30 days', zeros of both signs).
+    let sets: Vec<String> = form.columns.iter().map(|c| format!("{c} = s.{c}")).collect();
     let same = form.same_key("t", "s");
-    let mut all =
-        vec![format!("DELETE FROM ONLY {table} t WHERE NOT EXISTS (SELECT 1 FROM {loaded} s WHERE {same})")];
-    if !sets.is_empty() {
-        let (old, new) = (form.as_text("t"), form.as_text("s"));
-        all.push(format!(
-            "UPDATE ONLY {table} t SET {} FROM {loaded} s WHERE {same} AND {old} <> {new}",
-            sets.join(", ")
-        ));
-    }
-    all.push(new_rows(form, &loaded));
-    all
+    let (old, new) = (form.as_text("t"), form.as_text("s"));
+    let gone = format!("DELETE FROM ONLY {table} t WHERE NOT EXISTS (SELECT 1 FROM {loaded} s WHERE {same})");
+    let changed = format!(
+        "UPDATE ONLY {table} t SET {} FROM {loaded} s WHERE {same} AND {old} <> {new}",
+        sets.join(", ")
+    );
+    Difference { gone: vec![gone], come: vec![changed, new_rows(form, &loaded)] }
 }
 
 /// The same, with rows that differ removed and inserted.
-fn difference_anew(form: &Form, id: u32) -> Vec<String> {
+fn difference_anew(form: &Form, id: u32) -> Difference {
     let (table, loaded, same) = (&form.relation, beside(id), form.same_key("t", "s"));
     let (old, new) = (form.as_text("t"), form.as_text("s"));
     let gone = format!(
         "DELETE FROM ONLY {table} t WHERE NOT EXISTS (SELECT 1 FROM {loaded} s WHERE {same} AND {old} = {new})"
     );
-    vec![gone, new_rows(form, &loaded)]
+    Difference { gone: vec![gone], come: vec![new_rows(form, &loaded)] }
 }
 
 fn new_rows(form: &Form, loaded: &str) -> String {

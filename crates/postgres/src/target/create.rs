@@ -171,16 +171,8 @@ pub(crate) enum Into {
     Beside,
 }
 
-/// Makes or adopts a table in one transaction.
+/// Makes or adopts a table, inside the caller's transaction.
 pub(crate) async fn create(session: &Session, pipeline: &str, plan: &TablePlan) -> Result<Into> {
-    session.run("opening a transaction", "BEGIN").await?;
-    let done = create_inside(session, pipeline, plan).await;
-    let end = if done.is_ok() { "COMMIT" } else { "ROLLBACK" };
-    session.run(&format!("making table {}", plan.target), end).await?;
-    done
-}
-
-async fn create_inside(session: &Session, pipeline: &str, plan: &TablePlan) -> Result<Into> {
     let (making, found, rows) = look(session, pipeline, plan).await?;
     let table = relation(&plan.target);
     if let Some(found) = &found {
@@ -407,32 +399,73 @@ pub(crate) async fn build(
     })
 }
 
-/// Ends a load that went into the table itself.
+/// Ends a load that went into the table itself, inside the caller's transaction.
 pub(crate) async fn finish(session: &Session, plan: &TablePlan, end: &LoadedTable) -> Result<()> {
-    session.run("opening a transaction", "BEGIN").await?;
-    let done = async {
-        let found = find(session, &[&plan.target]).await?.pop().flatten();
-        let found = found.ok_or_else(|| {
-            AdapterError::refused(
-                format!("target table {}", plan.target),
-                "it was removed while it was loaded",
-            )
-        })?;
-        let adopted = owners(session).await?.get(&plan.target).is_some_and(|(_, adopted)| *adopted);
-        build_index(session, plan, &found, adopted).await?;
-        meta::remember_loaded(session, &plan.target, end).await
-    };
-    let done = done.await;
-    let sql = if done.is_ok() { "COMMIT" } else { "ROLLBACK" };
-    session.run(&format!("finishing table {}", plan.target), sql).await?;
-    if done.is_ok() && end.state != TableState::ChangesOnly {
-        // What the planner knows of a table that was just filled; nothing depends on it.
-        let analyze = format!("ANALYZE {}", relation(&plan.target));
-        if let Err(error) = session.run("analyzing a table", &analyze).await {
-            tracing::warn!("{error}");
+    let found = find(session, &[&plan.target]).await?.pop().flatten();
+    let found = found.ok_or_else(|| {
+        AdapterError::refused(format!("target table {}", plan.target), "it was removed while it was loaded")
+    })?;
+    let adopted = owners(session).await?.get(&plan.target).is_some_and(|(_, adopted)| *adopted);
+    build_index(session, plan, &found, adopted).await?;
+    meta::remember_loaded(session, &plan.target, end).await
+}
+
+/// What the planner knows of a table that was just filled; nothing depends on it.
+pub(crate) async fn analyze(session: &Session, plan: &TablePlan, end: &LoadedTable) {
+    if end.state == TableState::ChangesOnly {
+        return;
+    }
+    if let Err(error) = session.run("analyzing a table", &format!("ANALYZE {}", relation(&plan.target))).await
+    {
+        tracing::warn!("{error}");
+    }
+}
+
+/// Removes a target table, unless it was there before the pipeline, and what stands beside it.
+async fn remove_table(session: &Session, target: &str, dry: bool) -> Result<Step> {
+    let found = find(session, &[target]).await?.pop().flatten();
+    let adopted = owners(session).await?.get(target).is_some_and(|(_, adopted)| *adopted);
+    if let Some(found) = found.as_ref().filter(|_| !dry) {
+        again::drop(session, found.id).await?;
+        again::forget_kept(session, found.id).await?;
+        if adopted {
+            let schema = quote_ident(&parts(target).0);
+            let sql = format!(
+                "DROP INDEX IF EXISTS {schema}.moorage_key_{0}, {schema}.moorage_match_{0}",
+                found.id
+            );
+            session.run(&format!("removing indexes from table {target}"), &sql).await?;
         }
     }
-    done
+    let outcome = match (adopted, dry, &found) {
+        (_, _, None) => "is gone already",
+        (true, ..) => "left: it was there before the pipeline",
+        (false, true, _) => "would be removed",
+        (false, false, _) => {
+            let sql = format!("DROP TABLE {}", relation(target));
+            session.run(&format!("removing table {target}"), &sql).await?;
+            "removed"
+        }
+    };
+    Ok(Step::new(format!("target table {target}"), outcome))
+}
+
+/// Forgets tables, and removes them if asked.
+pub(crate) async fn let_go(
+    session: &Session,
+    pipeline: &str,
+    targets: &[String],
+    remove: bool,
+) -> Result<Vec<Step>> {
+    let mut steps = Vec::new();
+    for target in targets {
+        steps.push(match remove {
+            true => remove_table(session, target, false).await?,
+            false => Step::new(format!("target table {target}"), "left as it is, and not known any more"),
+        });
+    }
+    meta::remove_tables(session, pipeline, targets).await?;
+    Ok(steps)
 }
 
 pub(crate) async fn teardown(session: &Session, pipeline: &str, dry: bool) -> Result<Vec<Step>> {
@@ -440,34 +473,8 @@ pub(crate) async fn teardown(session: &Session, pipeline: &str, dry: bool) -> Re
     if !meta::exists(session).await? {
         return Ok(steps);
     }
-    let owners = owners(session).await?;
     for stored in meta::tables(session, pipeline).await? {
-        let target = &stored.plan.target;
-        let found = find(session, &[target.as_str()]).await?.pop().flatten();
-        let adopted = owners.get(target).is_some_and(|(_, adopted)| *adopted);
-        if let Some(found) = found.as_ref().filter(|_| !dry) {
-            again::drop(session, found.id).await?;
-            again::forget_kept(session, found.id).await?;
-            if adopted {
-                let schema = quote_ident(&parts(target).0);
-                let sql = format!(
-                    "DROP INDEX IF EXISTS {schema}.moorage_key_{0}, {schema}.moorage_match_{0}",
-                    found.id
-                );
-                session.run(&format!("removing indexes from table {target}"), &sql).await?;
-            }
-        }
-        let outcome = match (adopted, dry, &found) {
-            (_, _, None) => "is gone already",
-            (true, ..) => "left: it was there before the pipeline",
-            (false, true, _) => "would be removed",
-            (false, false, _) => {
-                let sql = format!("DROP TABLE {}", relation(target));
-                session.run(&format!("removing table {target}"), &sql).await?;
-                "removed"
-            }
-        };
-        steps.push(Step::new(format!("target table {target}"), outcome));
+        steps.push(remove_table(session, &stored.plan.target, dry).await?);
     }
     if meta::checkpoint(session, pipeline).await?.is_some() || !steps.is_empty() {
         if !dry {

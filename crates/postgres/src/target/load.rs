@@ -7,6 +7,7 @@ use super::create::Into;
 use super::form::Form;
 use super::meta;
 use super::trouble::{Refusal, Trouble, sort};
+use super::turn::{self, Mine};
 use crate::address::PostgresAddress;
 use crate::connect::Session;
 use crate::target::batch::{Arrays, rows_of};
@@ -39,12 +40,15 @@ struct Open {
 /// A session that loads.
 struct Loading {
     session: Session,
+    /// The turn that it loads in.
+    mine: Mine,
     open: Option<Open>,
 }
 
 /// The sessions, and where each table's rows go.
 pub(crate) struct Loader {
     address: PostgresAddress,
+    mine: Arc<Mutex<Option<Mine>>>,
     idle: Mutex<Vec<Loading>>,
     room: Semaphore,
     places: Mutex<HashMap<String, (Into, Arc<Form>)>>,
@@ -62,9 +66,10 @@ fn refused(plan: &TablePlan, refusal: &Refusal) -> AdapterError {
 }
 
 impl Loader {
-    pub(crate) fn new(address: &PostgresAddress, connections: usize) -> Self {
+    pub(crate) fn new(address: &PostgresAddress, connections: usize, mine: Arc<Mutex<Option<Mine>>>) -> Self {
         Self {
             address: address.clone(),
+            mine,
             idle: Mutex::default(),
             room: Semaphore::new(connections.max(1)),
             places: Mutex::default(),
@@ -98,8 +103,12 @@ impl Loader {
 
     /// A session: best one whose COPY is for this table, then one without, then a new one.
     async fn take(&self, target: &str) -> Result<Loading> {
+        let mine = self.mine.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        let mine = mine.ok_or_else(super::without_turn)?;
         let found = {
             let mut idle = self.idle();
+            // What a broken-off load of an earlier turn gave back.
+            idle.retain(|l| l.mine.token == mine.token);
             let same = idle.iter().position(|l| l.open.as_ref().is_some_and(|o| o.target == target));
             let free = idle.iter().position(|l| l.open.is_none());
             same.or(free).map(|at| idle.swap_remove(at))
@@ -109,7 +118,7 @@ impl Loader {
         }
         let session = Session::open(&self.address).await?;
         session.run("setting up a loading session", "SET synchronous_commit = off; SET jit = off").await?;
-        Ok(Loading { session, open: None })
+        Ok(Loading { session, mine, open: None })
     }
 
     /// Adds rows.
@@ -154,9 +163,19 @@ impl Loader {
     pub(crate) fn rest(&self) {
         self.idle().retain(|l| l.open.is_some());
     }
+
+    /// Lets go of all sessions, and so of what they have not committed.
+    pub(crate) fn rest_all(&self) {
+        self.idle().clear();
+    }
 }
 
 impl Loading {
+    async fn begin(&self) -> Result<()> {
+        self.session.run("opening a chunk", "BEGIN").await?;
+        turn::fence(&self.session, &self.mine).await
+    }
+
     async fn copy(
         &mut self,
         form: &Arc<Form>,
@@ -166,7 +185,7 @@ impl Loading {
         let doing = format!("loading table {}", plan.target);
         let mut out = Vec::with_capacity(PIECE_BYTES + (16 << 10));
         if self.open.is_none() {
-            self.session.run("opening a chunk", "BEGIN").await?;
+            self.begin().await?;
             let sink = self.session.client().copy_in(&form.copy()).await;
             let sink = sink.map_err(|e| sort(self.session.address(), &doing, &e))?;
             form.encoder.begin(&mut out);
@@ -221,7 +240,7 @@ impl Loading {
         plan: &TablePlan,
         rows: &RecordBatch,
     ) -> std::result::Result<(), Trouble> {
-        self.session.run("opening a chunk", "BEGIN").await?;
+        self.begin().await?;
         let all = form.all();
         let arrays = Arrays::of_columns(&all, rows.num_rows(), |column, row| rows_of(rows, column, row));
         let sql = if form.key.is_empty() { form.insert() } else { form.upsert() };

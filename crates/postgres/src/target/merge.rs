@@ -3,16 +3,17 @@
 //! Changes go in by as few statements as there can be. If rows are refused, that part of the batch is undone and
 //! applied once more with care ([`super::careful`]). A part is what is written at once: most batches are one.
 
-use super::again;
+use super::again::{self, Replaced};
 use super::batch::{Into, Work};
 use super::careful::{self, Part};
-use super::form::{Form, References, find};
+use super::form::{Form, Found, References, find};
 use super::meta;
 use super::rejects::{self, Held};
 use super::trouble::Trouble;
+use super::turn::{self, Mine};
 use crate::connect::Session;
 use async_trait::async_trait;
-use moorage_adapter::{AdapterError, LoadedTable, Merge, Result, TableProgress};
+use moorage_adapter::{AdapterError, Merge, Replacement, Result, TableProgress};
 use moorage_core::change::ChangeBlock;
 use moorage_core::checkpoint::{Checkpoint, Durable};
 use moorage_core::counters::TableCounters;
@@ -60,6 +61,23 @@ impl Writer {
     }
 }
 
+/// Begins a batch that goes on from a checkpoint, if the turn and the checkpoint are still the same; gives how many
+/// changes are set aside.
+async fn go_on(session: &Session, mine: &Mine, from: &Checkpoint) -> Result<u64> {
+    let Some(found) = meta::lock(session, &mine.pipeline).await? else {
+        turn::fence(session, mine).await?;
+        return Err(AdapterError::checkpoint_moved(format!("target {}", session.address()), from, None));
+    };
+    if found.token != mine.token {
+        turn::fence(session, mine).await?;
+    }
+    if found.checkpoint != *from {
+        let target = format!("target {}", session.address());
+        return Err(AdapterError::checkpoint_moved(target, from, Some(&found.checkpoint)));
+    }
+    Ok(found.rejects)
+}
+
 /// A batch. The guard keeps everyone else of this process off the session.
 pub(crate) struct PostgresMerge {
     pipeline: String,
@@ -77,16 +95,18 @@ impl PostgresMerge {
     /// Opens a transaction on a session that is open.
     pub(crate) async fn begin(
         mut writer: OwnedMutexGuard<Option<Writer>>,
-        pipeline: &str,
+        mine: Mine,
+        from: &Checkpoint,
         plans: &[TablePlan],
     ) -> Result<Self> {
+        let pipeline = from.pipeline.as_str();
         // Taken out: if this is broken off, or fails, the session is closed, which undoes what it has open.
         let Some(mut open) = writer.take() else {
             return Err(AdapterError::refused("opening a batch", "there is no session"));
         };
         open.know(plans).await?;
         open.session.run("opening a batch", "BEGIN; SET CONSTRAINTS ALL DEFERRED").await?;
-        let rejects = meta::lock(&open.session, pipeline).await?;
+        let rejects = go_on(&open.session, &mine, from).await?;
         let standings = meta::standings(&open.session, pipeline).await?;
         let standings: HashMap<&str, _> = standings.iter().map(|s| (s.target.as_str(), s)).collect();
         let mut tables = HashMap::with_capacity(plans.len());
@@ -221,55 +241,41 @@ impl Merge for PostgresMerge {
         self.write_part(blocks).await
     }
 
-    async fn replace(
-        &mut self,
-        plan: &TablePlan,
-        later: &mut (dyn Iterator<Item = Result<ChangeBlock>> + Send),
-        end: LoadedTable,
-    ) -> Result<()> {
-        let writer = self.writer()?;
-        let session = &writer.session;
-        let found = again::id(session, plan).await?;
-        let form = Arc::new(again::form(session, plan, found.id).await?);
-        let into = Into {
-            plan: Arc::new(plan.clone()),
-            form,
-            exact: plan.mismatch == Mismatch::Reject,
-            keeps_rows: false,
-        };
-        let mut counters = TableCounters::default();
-        for block in later {
-            let block = block?;
-            let work = Work::new(session, &into, vec![&block]).await;
-            let done = async {
-                let work = work?;
-                work.truncate().await?;
-                work.delete().await?;
-                work.write().await?;
-                Ok(work.reduced.counters)
-            };
-            counters += done.await.map_err(|trouble| match trouble {
-                Trouble::Failed(error) => error,
-                Trouble::Refused(refusal) => {
-                    AdapterError::refused(format!("reading {} again", plan.table()), refusal.reason)
-                }
-            })?;
+    async fn replace(&mut self, tables: Vec<Replacement<'_>>) -> Result<()> {
+        let session = &self.writer()?.session;
+        let mut replaced = Vec::with_capacity(tables.len());
+        let mut ends = Vec::with_capacity(tables.len());
+        let mut counted = Vec::with_capacity(tables.len());
+        for Replacement { plan, later, end } in tables {
+            let found = again::id(session, plan).await?;
+            counted.push((plan.target.clone(), write_later(session, plan, &found, later).await?));
+            replaced.push((plan, found));
+            ends.push(end);
         }
+        let ids: Vec<u32> = replaced.iter().map(|(_, found)| found.id).collect();
+        let order = References::read(session, &ids).await?.order(&ids);
+        let tables =
+            replaced.into_iter().zip(&ends).map(|((plan, found), end)| Replaced { plan, found, end });
+        let mut tables: Vec<Replaced<'_>> = tables.collect();
+        tables.sort_by_key(|t| order.iter().position(|id| *id == t.found.id));
         // Whole tables are compared: looking each row up would take longer.
         let plan_freely =
             "SET LOCAL enable_hashjoin = on; SET LOCAL enable_mergejoin = on; SET LOCAL enable_seqscan = on";
         session.run("planning for whole tables", plan_freely).await?;
-        again::replace(session, plan, &found, &end).await?;
+        again::replace(session, &tables).await?;
         let as_before = "SET LOCAL enable_hashjoin = off; SET LOCAL enable_mergejoin = off; SET LOCAL enable_seqscan = off";
         session.run("planning for single rows", as_before).await?;
-        meta::forget_rejects(session, &self.pipeline, &plan.target).await?;
+        for (target, _) in &counted {
+            meta::forget_rejects(session, &self.pipeline, target).await?;
+        }
         self.held = rejects::held(session, &self.pipeline).await?;
-        // What this batch merged into the old rows is not counted any more.
-        self.progress.insert(plan.target.clone(), counters);
-        let target = plan.target.clone();
-        if let Some(writer) = self.writer.as_mut() {
-            // It may have become another table.
-            writer.forms.remove(&target);
+        for (target, counters) in counted {
+            if let Some(writer) = self.writer.as_mut() {
+                // It may have become another table.
+                writer.forms.remove(&target);
+            }
+            // What this batch merged into the old rows is not counted any more.
+            self.progress.insert(target, counters);
         }
         Ok(())
     }
@@ -292,6 +298,41 @@ impl Merge for PostgresMerge {
             progress.into_iter().map(|(target, counters)| TableProgress { target, counters }).collect();
         Ok((Durable::committed(checkpoint), progress))
     }
+}
+
+/// Writes the changes that a snapshot does not hold to the rows that were loaded beside a table.
+async fn write_later(
+    session: &Session,
+    plan: &TablePlan,
+    found: &Found,
+    later: impl Iterator<Item = Result<ChangeBlock>>,
+) -> Result<TableCounters> {
+    let form = Arc::new(again::form(session, plan, found.id).await?);
+    let into = Into {
+        plan: Arc::new(plan.clone()),
+        form,
+        exact: plan.mismatch == Mismatch::Reject,
+        keeps_rows: false,
+    };
+    let mut counters = TableCounters::default();
+    for block in later {
+        let block = block?;
+        let work = Work::new(session, &into, vec![&block]).await;
+        let done = async {
+            let work = work?;
+            work.truncate().await?;
+            work.delete().await?;
+            work.write().await?;
+            Ok(work.reduced.counters)
+        };
+        counters += done.await.map_err(|trouble| match trouble {
+            Trouble::Failed(error) => error,
+            Trouble::Refused(refusal) => {
+                AdapterError::refused(format!("reading {} again", plan.table()), refusal.reason)
+            }
+        })?;
+    }
+    Ok(counters)
 }
 
 impl Drop for PostgresMerge {

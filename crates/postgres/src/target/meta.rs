@@ -42,8 +42,10 @@ CREATE TABLE IF NOT EXISTS moorage_state.tables (
   inserts_of_present  bigint NOT NULL DEFAULT 0,
   deletes_of_missing  bigint NOT NULL DEFAULT 0,
   last_change_at      timestamp with time zone,
+  captured_by         text,
   plan                text NOT NULL
 );
+ALTER TABLE moorage_state.tables ADD COLUMN IF NOT EXISTS captured_by text;
 CREATE TABLE IF NOT EXISTS moorage_state.chunks (
   target    text NOT NULL,
   rows      bigint NOT NULL,
@@ -65,6 +67,12 @@ CREATE TABLE IF NOT EXISTS moorage_state.rejects (
   keys         bytea[] NOT NULL,
   change       bytea NOT NULL
 );
+CREATE TABLE IF NOT EXISTS moorage_state.writers (
+  pipeline text PRIMARY KEY,
+  turn     text NOT NULL,
+  holder   text NOT NULL,
+  taken_at timestamp with time zone NOT NULL DEFAULT now()
+);
 CREATE INDEX IF NOT EXISTS rejects_by_target ON moorage_state.rejects (pipeline, target, id);";
 
 /// Whether it is there, and may be read.
@@ -73,9 +81,15 @@ pub(crate) async fn exists(session: &Session) -> Result<bool> {
     Ok(session.one("looking for what Moorage remembers", sql, &[]).await?.get(0))
 }
 
+/// Whether turns can be taken: not in a target that only earlier versions wrote.
+pub(crate) async fn has_writers(session: &Session) -> Result<bool> {
+    let sql = "SELECT to_regclass('moorage_state.writers') IS NOT NULL";
+    Ok(session.one("looking for what Moorage remembers", sql, &[]).await?.get(0))
+}
+
 /// Makes what is missing.
 pub(crate) async fn create(session: &Session) -> Result<()> {
-    if exists(session).await? {
+    if exists(session).await? && has_writers(session).await? {
         return Ok(());
     }
     let sql = "SELECT to_regnamespace('moorage_state') IS NULL";
@@ -87,21 +101,21 @@ pub(crate) async fn create(session: &Session) -> Result<()> {
     let made = session.run("making the schema moorage_state", &sql).await;
     if made.is_err() {
         session.run("undoing that", "ROLLBACK").await?;
-        if exists(session).await? {
+        if exists(session).await? && has_writers(session).await? {
             return Ok(());
         }
     }
     made
 }
 
-fn from_json<T: serde::de::DeserializeOwned>(what: &str, text: &str) -> Result<T> {
+pub(crate) fn from_json<T: serde::de::DeserializeOwned>(what: &str, text: &str) -> Result<T> {
     serde_json::from_str(text).map_err(|e| AdapterError::Protocol {
         address: "the target's schema moorage_state".into(),
         what: format!("{what} cannot be read: {e}"),
     })
 }
 
-fn to_json(value: &impl serde::Serialize) -> Result<String> {
+pub(crate) fn to_json(value: &impl serde::Serialize) -> Result<String> {
     serde_json::to_string(value)
         .map_err(|e| AdapterError::Io { what: "writing down a plan".into(), reason: e.to_string() })
 }
@@ -126,20 +140,11 @@ pub(crate) async fn save_checkpoint(session: &Session, checkpoint: &Checkpoint) 
     Ok(())
 }
 
-fn state(word: &str) -> TableState {
-    match word {
-        "live" => TableState::Live,
-        "changes only" => TableState::ChangesOnly,
-        "copied" => TableState::Copied,
-        _ => TableState::Loading,
-    }
-}
-
 const STORED: &str = "
-SELECT plan, state, mark, mark_position, snapshot_rows, inserts, updates, deletes, truncates, merged, reduced, filtered,
+SELECT plan, CASE WHEN state = 'waiting' AND EXISTS (SELECT FROM moorage_state.chunks c WHERE c.target = t.target) THEN 'reading' ELSE state END, mark, mark_position, snapshot_rows, inserts, updates, deletes, truncates, merged, reduced, filtered,
        rejected, dropped, updates_of_missing, inserts_of_present, deletes_of_missing,
-       to_char(last_change_at AT TIME ZONE 'UTC', 'YYYY-MM-DD\"T\"HH24:MI:SS.US+00:00')
-FROM moorage_state.tables WHERE pipeline = $1 ORDER BY source_table";
+       to_char(last_change_at AT TIME ZONE 'UTC', 'YYYY-MM-DD\"T\"HH24:MI:SS.US+00:00'), to_jsonb(t) ->> 'captured_by'
+FROM moorage_state.tables t WHERE pipeline = $1 ORDER BY source_table";
 
 pub(crate) async fn tables(session: &Session, pipeline: &str) -> Result<Vec<StoredTable>> {
     let rows = session.rows("reading table states", STORED, &[&pipeline]).await?;
@@ -151,7 +156,7 @@ fn stored(row: &Row) -> Result<StoredTable> {
     let (mark, position): (Option<String>, Option<String>) = (row.get(2), row.get(3));
     Ok(StoredTable {
         plan: from_json("a table's plan", row.get(0))?,
-        state: state(row.get(1)),
+        state: TableState::from_word(row.get(1)),
         mark: mark.zip(position),
         snapshot_rows: count(4),
         counters: TableCounters {
@@ -168,6 +173,8 @@ fn stored(row: &Row) -> Result<StoredTable> {
             },
         },
         last_change_at: row.get(17),
+        // Not a column of what an earlier version made.
+        captured_by: row.get(18),
     })
 }
 
@@ -184,17 +191,39 @@ pub(crate) async fn standings(session: &Session, pipeline: &str) -> Result<Vec<S
     let rows = session.cached("reading table states", sql, &[&pipeline]).await?;
     let standing = |r: &Row| Standing {
         target: r.get(0),
-        live: state(r.get(1)) == TableState::Live,
+        live: TableState::from_word(r.get(1)) == TableState::Live,
         keeps_rows: r.get(2),
     };
     Ok(rows.iter().map(standing).collect())
 }
 
-/// Keeps every other writer of this pipeline out until the transaction ends; gives how many changes are set aside.
-pub(crate) async fn lock(session: &Session, pipeline: &str) -> Result<u64> {
-    let sql = "SELECT rejects FROM moorage_state.checkpoints WHERE pipeline = $1 FOR NO KEY UPDATE";
-    let rows = session.cached("taking the pipeline's turn", sql, &[&pipeline]).await?;
-    Ok(rows.first().map_or(0, |r| r.get::<_, i64>(0).max(0) as u64))
+/// What a batch finds when it begins.
+pub(crate) struct Turn {
+    /// How many changes are set aside.
+    pub(crate) rejects: u64,
+    pub(crate) checkpoint: Checkpoint,
+    /// Whose turn it is.
+    pub(crate) token: String,
+}
+
+/// Keeps decisions about rejects and other writers of this pipeline out until the transaction ends; none if there is
+/// no checkpoint, or nobody's turn.
+pub(crate) async fn lock(session: &Session, pipeline: &str) -> Result<Option<Turn>> {
+    let sql = "SELECT c.rejects, c.checkpoint, w.turn FROM moorage_state.checkpoints c
+               JOIN moorage_state.writers w ON w.pipeline = c.pipeline WHERE c.pipeline = $1
+               FOR NO KEY UPDATE OF c FOR SHARE OF w";
+    let rows = session.cached("beginning a batch", sql, &[&pipeline]).await?;
+    let turn = |r: &Row| {
+        let checkpoint = from_json("the checkpoint", r.get(1))?;
+        Ok(Turn { rejects: r.get::<_, i64>(0).max(0) as u64, checkpoint, token: r.get(2) })
+    };
+    rows.first().map(turn).transpose()
+}
+
+/// Keeps batches of this pipeline out until the transaction ends.
+pub(crate) async fn lock_out_batches(session: &Session, pipeline: &str) -> Result<()> {
+    let sql = "SELECT 1 FROM moorage_state.checkpoints WHERE pipeline = $1 FOR NO KEY UPDATE";
+    session.cached("waiting for the batch that is being merged", sql, &[&pipeline]).await.map(|_| ())
 }
 
 /// The pipeline that a target table belongs to, and whether it was there before it.
@@ -218,7 +247,7 @@ pub(crate) async fn remember_loading(
     let sql =
         "INSERT INTO moorage_state.tables (target, pipeline, source_table, state, adopted, keeps_rows, plan)
                VALUES ($1, $2, $3, $4, $5, $6, $7)";
-    let (table, word, json) = (plan.table().to_string(), TableState::Loading.word(), to_json(plan)?);
+    let (table, word, json) = (plan.table().to_string(), TableState::Waiting.word(), to_json(plan)?);
     let parameters: [&(dyn tokio_postgres::types::ToSql + Sync); 7] =
         [&plan.target, &pipeline, &table, &word, &adopted, &keeps_rows, &json];
     session.execute(doing, sql, &parameters).await?;
@@ -237,12 +266,30 @@ pub(crate) async fn remember_loaded(session: &Session, target: &str, end: &Loade
     let mark = end.mark.as_ref().map(|m| m.text.as_str());
     let position = end.mark.as_ref().map(|m| m.complete_at.as_str());
     let sql = "WITH loaded AS (DELETE FROM moorage_state.chunks WHERE target = $1 RETURNING rows)
-               UPDATE moorage_state.tables SET state = $2, mark = $3, mark_position = $4,
+               UPDATE moorage_state.tables SET state = $2, mark = $3, mark_position = $4, captured_by = $5,
                  snapshot_rows = (SELECT coalesce(sum(rows), 0)::bigint FROM loaded), inserts = 0, updates = 0, deletes = 0,
                  truncates = 0, merged = 0, reduced = 0, filtered = 0, rejected = 0, dropped = 0,
                  updates_of_missing = 0, inserts_of_present = 0, deletes_of_missing = 0
                WHERE target = $1";
-    session.execute("remembering a table", sql, &[&target, &end.state.word(), &mark, &position]).await?;
+    session
+        .execute(
+            "remembering a table",
+            sql,
+            &[&target, &end.state.word(), &mark, &position, &end.captured_by],
+        )
+        .await?;
+    Ok(())
+}
+
+pub(crate) async fn remember_captured_by(
+    session: &Session,
+    pipeline: &str,
+    tables: &[(String, String)],
+) -> Result<()> {
+    let sql = "UPDATE moorage_state.tables SET captured_by = $3 WHERE pipeline = $1 AND target = $2";
+    for (target, by) in tables {
+        session.execute("remembering what captures a table", sql, &[&pipeline, target, by]).await?;
+    }
     Ok(())
 }
 
@@ -302,6 +349,30 @@ pub(crate) async fn count_rejects(session: &Session, pipeline: &str) -> Result<(
     Ok(())
 }
 
+/// Notes a state in which a table's mark means nothing any more.
+pub(crate) async fn set_state(
+    session: &Session,
+    pipeline: &str,
+    targets: &[String],
+    state: TableState,
+) -> Result<()> {
+    let sql = "UPDATE moorage_state.tables SET state = $3, mark = NULL, mark_position = NULL
+               WHERE target = ANY($1) AND pipeline = $2";
+    session.execute("noting how far tables are", sql, &[&targets, &pipeline, &state.word()]).await.map(|_| ())
+}
+
+/// Forgets tables altogether.
+pub(crate) async fn remove_tables(session: &Session, pipeline: &str, targets: &[String]) -> Result<()> {
+    for target in targets {
+        forget_rejects(session, pipeline, target).await?;
+    }
+    for table in ["chunks", "tables"] {
+        let sql = format!("DELETE FROM moorage_state.{table} WHERE target = ANY($1)");
+        session.execute("forgetting tables", &sql, &[&targets]).await?;
+    }
+    Ok(())
+}
+
 pub(crate) async fn forget(
     session: &Session,
     pipeline: &str,
@@ -309,9 +380,7 @@ pub(crate) async fn forget(
     with_checkpoint: bool,
 ) -> Result<()> {
     let doing = "forgetting tables";
-    let sql = "UPDATE moorage_state.tables SET state = 'loading', mark = NULL, mark_position = NULL
-               WHERE target = ANY($1) AND pipeline = $2";
-    session.execute(doing, sql, &[&targets, &pipeline]).await?;
+    set_state(session, pipeline, targets, TableState::NeedsResnapshot).await?;
     if with_checkpoint {
         let sql = "DELETE FROM moorage_state.checkpoints WHERE pipeline = $1";
         session.execute(doing, sql, &[&pipeline]).await?;
@@ -322,7 +391,7 @@ pub(crate) async fn forget(
 /// Forgets a pipeline; the last one takes the schema with it.
 pub(crate) async fn remove_pipeline(session: &Session, pipeline: &str) -> Result<()> {
     let doing = "forgetting a pipeline";
-    for table in ["rejects", "tables", "checkpoints"] {
+    for table in ["rejects", "tables", "checkpoints", "writers"] {
         let sql = format!("DELETE FROM moorage_state.{table} WHERE pipeline = $1");
         session.execute(doing, &sql, &[&pipeline]).await?;
     }

@@ -2,7 +2,8 @@
 //!
 //! One session writes merges; several load snapshots; looks and everything else have sessions of their own. What
 //! a pipeline remembers is in the schema `moorage_state` of the same database, so that it is committed with the
-//! rows. Tables are never replaced behind the backs of those who use them: see [`again`].
+//! rows. Tables are never replaced behind the backs of those who use them: see [`again`]. Every writing transaction
+//! begins by finding that the turn is still ours: see [`turn`].
 
 mod again;
 mod batch;
@@ -19,10 +20,12 @@ mod meta;
 mod probe;
 mod rejects;
 mod trouble;
+mod turn;
 
 use crate::address::PostgresAddress;
 use crate::capture;
-use crate::connect::Session;
+use crate::connect::{Session, watched};
+use again::Replaced;
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use create::Into;
@@ -32,8 +35,8 @@ use load::Loader;
 use look::PostgresTargetLook;
 use merge::{PostgresMerge, Writer};
 use moorage_adapter::{
-    AdapterError, ExistingTable, LoadedTable, Merge, Reject, Result, Settle, Settled, Step, StoredTable,
-    Surveyed, Target, TargetAddress, TargetLook,
+    AdapterError, Events, ExistingTable, Holder, LoadedTable, Merge, Reject, Result, Settle, Settled, Step,
+    StoredTable, Surveyed, TableState, TakeFrom, Target, TargetAddress, TargetLook, Turn,
 };
 use moorage_core::change::ChangeBlock;
 use moorage_core::checkpoint::{Checkpoint, Durable, SourceIdentity};
@@ -42,6 +45,7 @@ use moorage_core::plan::{TablePlan, TargetDialect};
 use std::sync::{Arc, PoisonError};
 use std::time::Duration;
 use tokio::sync::{Mutex, OwnedMutexGuard};
+use turn::Mine;
 
 /// How a target is used.
 #[derive(Clone, Debug)]
@@ -82,6 +86,8 @@ pub struct PostgresTarget {
     settings: TargetSettings,
     dialect: PostgresDialect,
     writer: Arc<Mutex<Option<Writer>>>,
+    /// The turn, once it was taken.
+    mine: Arc<std::sync::Mutex<Option<Mine>>>,
     loader: Loader,
     pending: Mutex<Vec<Pending>>,
     /// A session for looking, kept open between calls.
@@ -91,13 +97,15 @@ pub struct PostgresTarget {
 impl PostgresTarget {
     /// A target at `address`. Nothing is made before the first write.
     pub fn new(address: PostgresAddress, settings: TargetSettings) -> Self {
-        let loader = Loader::new(&address, settings.connections);
+        let mine = Arc::default();
+        let loader = Loader::new(&address, settings.connections, Arc::clone(&mine));
         let dialect = PostgresDialect { schema: settings.schema.clone() };
         Self {
             address,
             settings,
             dialect,
             writer: Arc::default(),
+            mine,
             loader,
             pending: Mutex::default(),
             asking: std::sync::Mutex::default(),
@@ -130,22 +138,45 @@ impl PostgresTarget {
         )
     }
 
-    /// The writing session, opened if it is not.
+    /// A new session for writing merges.
+    async fn open_writer(&self) -> Result<Writer> {
+        let session = Session::open(&self.address).await?;
+        // Rows are looked up by their keys; nothing here is won by reading whole tables.
+        let sql = format!(
+            "{}; SET statement_timeout = {}; SET jit = off; SET enable_hashjoin = off; SET enable_mergejoin = off; SET enable_seqscan = off",
+            self.limits(),
+            self.settings.statement_timeout.as_millis()
+        );
+        session.run("setting up the writing session", &sql).await?;
+        Ok(Writer::new(session))
+    }
+
+    /// The writing session, with the turn; a new one if it is gone and nobody has come in between.
     async fn writer(&self) -> Result<OwnedMutexGuard<Option<Writer>>> {
         let mut guard = self.writer.clone().lock_owned().await;
         if guard.as_ref().is_none_or(|w| w.session.client().is_closed()) {
-            let session = Session::open(&self.address).await?;
-            meta::create(&session).await?;
-            // Rows are looked up by their keys; nothing here is won by reading whole tables.
-            let sql = format!(
-                "{}; SET statement_timeout = {}; SET jit = off; SET enable_hashjoin = off; SET enable_mergejoin = off; SET enable_seqscan = off",
-                self.limits(),
-                self.settings.statement_timeout.as_millis()
-            );
-            session.run("setting up the writing session", &sql).await?;
-            *guard = Some(Writer::new(session));
+            let mine = self.mine()?;
+            let writer = self.open_writer().await?;
+            turn::retake(&writer.session, &mine).await?;
+            *guard = Some(writer);
         }
         Ok(guard)
+    }
+
+    /// The turn that was taken.
+    fn mine(&self) -> Result<Mine> {
+        self.mine.lock().unwrap_or_else(PoisonError::into_inner).clone().ok_or_else(without_turn)
+    }
+
+    /// Opens a transaction that writes; the turn stays ours until it ends. `more` goes behind BEGIN.
+    async fn begin_writing(&self, session: &Session, more: &str) -> Result<()> {
+        let mine = self.mine()?;
+        session.run("opening a transaction", &format!("BEGIN{more}")).await?;
+        let fenced = turn::fence(session, &mine).await;
+        if fenced.is_err() {
+            session.run("undoing that", "ROLLBACK").await?;
+        }
+        fenced
     }
 
     /// Where a table's rows are to be loaded.
@@ -159,8 +190,8 @@ impl PostgresTarget {
         Ok(())
     }
 
-    /// Puts loaded rows in their tables' places, in one transaction, when no table that they refer to is still
-    /// being loaded.
+    /// Puts loaded rows in their tables' places, in one transaction, when no table that they refer to, or that
+    /// refers to them, is still being loaded.
     async fn replace_loaded(&self, pipeline: &str, plan: &TablePlan, end: LoadedTable) -> Result<()> {
         let mut pending = self.pending.lock().await;
         pending.push(Pending { plan: plan.clone(), end });
@@ -168,7 +199,7 @@ impl PostgresTarget {
         let session = asking.session()?;
         let stored = meta::tables(session, pipeline).await?;
         let is_loading = |target: &str| {
-            stored.iter().any(|s| s.plan.target == target && s.state == moorage_adapter::TableState::Loading)
+            stored.iter().any(|s| s.plan.target == target && s.state.is_unread())
                 && !pending.iter().any(|p| p.plan.target == target)
         };
         let targets: Vec<&str> = stored.iter().map(|s| s.plan.target.as_str()).collect();
@@ -177,10 +208,13 @@ impl PostgresTarget {
             found.iter().zip(&targets).filter_map(|(f, t)| Some((f.as_ref()?.id, *t))).collect();
         let ids: Vec<u32> = numbers.iter().map(|(id, _)| *id).collect();
         let references = References::read(session, &ids).await?;
-        let name = |id: u32| numbers.iter().find(|(i, _)| *i == id).map(|(_, target)| *target);
+        // New rows refer to parents that are still to come; the old rows of children refer to what is to go.
         let waits = |p: &Pending| {
             let id = numbers.iter().find(|(_, t)| *t == p.plan.target).map_or(0, |(id, _)| *id);
-            references.parents(id).iter().filter_map(|parent| name(*parent)).any(is_loading)
+            let is_tied = |other: u32| {
+                references.parents(id).contains(&other) || references.parents(other).contains(&id)
+            };
+            numbers.iter().any(|(other, target)| is_tied(*other) && is_loading(target))
         };
         if pending.iter().any(waits) {
             return Ok(());
@@ -192,20 +226,31 @@ impl PostgresTarget {
         };
         let mut due = std::mem::take(&mut *pending);
         due.sort_by_key(place);
-        session.run("opening a transaction", "BEGIN; SET CONSTRAINTS ALL DEFERRED").await?;
+        self.begin_writing(session, "; SET CONSTRAINTS ALL DEFERRED").await?;
         let done = async {
+            let mut tables = Vec::with_capacity(due.len());
             for Pending { plan, end } in &due {
                 let found = again::id(session, plan).await?;
                 again::ready(session, plan, found.id).await?;
-                again::replace(session, plan, &found, end).await?;
+                tables.push(Replaced { plan, found, end });
             }
-            Ok(())
+            again::replace(session, &tables).await
         };
-        let done = done.await;
-        let sql = if done.is_ok() { "COMMIT" } else { "ROLLBACK" };
-        session.run("putting loaded rows in place", sql).await?;
-        done
+        end_writing(session, "putting loaded rows in place", done.await).await
     }
+}
+
+/// Commits what went well, and undoes what did not.
+async fn end_writing<T>(session: &Session, doing: &str, done: Result<T>) -> Result<T> {
+    let sql = if done.is_ok() { "COMMIT" } else { "ROLLBACK" };
+    let ended = session.run(doing, sql).await;
+    let done = done?;
+    ended.map(|()| done)
+}
+
+/// A writing call came before [`Target::take_turn`].
+fn without_turn() -> AdapterError {
+    AdapterError::refused("writing to the target", "the turn to write was not taken")
 }
 
 /// A session that goes back when it is not needed any more.
@@ -293,11 +338,69 @@ impl Target for PostgresTarget {
         create::count(self.ask().await?.session()?, table).await
     }
 
+    async fn take_turn(
+        &self,
+        pipeline: &str,
+        holder: &Holder,
+        from: TakeFrom<'_>,
+        make: bool,
+        events: &Events,
+    ) -> Result<Turn> {
+        {
+            let asking = self.ask().await?;
+            if !make && !meta::exists(asking.session()?).await? {
+                return Ok(Turn::NothingThere);
+            }
+            meta::create(asking.session()?).await?;
+        }
+        let mut guard = self.writer.clone().lock_owned().await;
+        // What an earlier turn of this process has open is closed, and so undone.
+        *guard = None;
+        self.loader.rest_all();
+        self.pending.lock().await.clear();
+        let writer = self.open_writer().await?;
+        let taken = turn::take(&self.address, &writer.session, pipeline, holder, from, events).await?;
+        let told = turn::told(&taken);
+        if let Ok(mine) = taken {
+            *self.mine.lock().unwrap_or_else(PoisonError::into_inner) = Some(mine);
+            *guard = Some(writer);
+        }
+        Ok(told)
+    }
+
+    async fn renew_turn(&self, _: &str) -> Result<()> {
+        // Where a batch is open, the session is there.
+        match self.writer.clone().try_lock_owned() {
+            Ok(guard) => {
+                drop(guard);
+                self.writer().await.map(|_| ())
+            }
+            Err(_) => Ok(()),
+        }
+    }
+
+    async fn end_turn(&self, _: &str) -> Result<()> {
+        let Some(mine) = self.mine.lock().unwrap_or_else(PoisonError::into_inner).take() else {
+            return Ok(());
+        };
+        let asking = self.ask().await?;
+        let ended = turn::end(asking.session()?, &mine).await;
+        self.loader.rest_all();
+        *self.writer.lock().await = None;
+        ended
+    }
+
+    async fn holder(&self, pipeline: &str) -> Result<Option<Holder>> {
+        let asking = self.ask().await?;
+        turn::holder(asking.session()?, pipeline).await
+    }
+
     async fn save_checkpoint(&self, checkpoint: &Checkpoint) -> Result<Durable> {
         let asking = self.ask().await?;
         let session = asking.session()?;
-        meta::create(session).await?;
-        meta::save_checkpoint(session, checkpoint).await?;
+        self.begin_writing(session, "").await?;
+        let saved = meta::save_checkpoint(session, checkpoint).await;
+        end_writing(session, "saving the checkpoint", saved).await?;
         Ok(Durable::committed(checkpoint.clone()))
     }
 
@@ -308,10 +411,11 @@ impl Target for PostgresTarget {
     async fn create(&self, pipeline: &str, plan: &TablePlan) -> Result<()> {
         let asking = self.ask().await?;
         let session = asking.session()?;
-        meta::create(session).await?;
         self.loader.forget(&plan.target);
         self.pending.lock().await.retain(|p| p.plan.target != plan.target);
-        let into = create::create(session, pipeline, plan).await?;
+        self.begin_writing(session, "").await?;
+        let into = create::create(session, pipeline, plan).await;
+        let into = end_writing(session, &format!("making table {}", plan.target), into).await?;
         self.place(session, plan, into).await
     }
 
@@ -319,8 +423,12 @@ impl Target for PostgresTarget {
         let asking = self.ask().await?;
         let session = asking.session()?;
         self.loader.forget(&plan.target);
-        let found = again::id(session, plan).await?;
-        again::create(session, plan, &found).await?;
+        self.begin_writing(session, "").await?;
+        let made = async {
+            let found = again::id(session, plan).await?;
+            again::create(session, plan, &found).await
+        };
+        end_writing(session, &format!("making room beside table {}", plan.target), made.await).await?;
         self.place(session, plan, Into::Beside).await
     }
 
@@ -329,20 +437,28 @@ impl Target for PostgresTarget {
         self.loader.rest();
         let asking = self.ask().await?;
         let session = asking.session()?;
-        let found = again::id(session, plan).await?;
-        again::ready(session, plan, found.id).await.map(|_| ())
+        self.begin_writing(session, "").await?;
+        let ready = async {
+            let found = again::id(session, plan).await?;
+            again::ready(session, plan, found.id).await.map(|_| ())
+        };
+        end_writing(session, "building the key of what was loaded", ready.await).await
     }
 
     async fn drop_again(&self, plan: &TablePlan) -> Result<()> {
         self.loader.forget(&plan.target);
         let asking = self.ask().await?;
         let session = asking.session()?;
-        let found = again::id(session, plan).await?;
-        again::drop(session, found.id).await
+        self.begin_writing(session, "").await?;
+        let dropped = async {
+            let found = again::id(session, plan).await?;
+            again::drop(session, found.id).await
+        };
+        end_writing(session, "removing what was loaded beside", dropped.await).await
     }
 
     async fn load(&self, plan: &TablePlan, rows: RecordBatch) -> Result<()> {
-        self.loader.load(plan, &rows).await
+        watched(&self.address, &format!("loading table {}", plan.target), self.loader.load(plan, &rows)).await
     }
 
     async fn finish_load(&self, pipeline: &str, plan: &TablePlan, end: LoadedTable) -> Result<()> {
@@ -355,12 +471,24 @@ impl Target for PostgresTarget {
         }
         let session = Session::open(&self.address).await?;
         session.run("setting up a session", &format!("{}; {BUILD_MEMORY}", self.limits())).await?;
-        create::finish(&session, plan, &end).await
+        self.begin_writing(&session, "").await?;
+        let done = create::finish(&session, plan, &end).await;
+        end_writing(&session, &format!("finishing table {}", plan.target), done).await?;
+        create::analyze(&session, plan, &end).await;
+        Ok(())
     }
 
-    async fn begin(&self, pipeline: &str, tables: &[TablePlan]) -> Result<Box<dyn Merge>> {
+    async fn remember_captured_by(&self, pipeline: &str, tables: &[(String, String)]) -> Result<()> {
+        let asking = self.ask().await?;
+        let session = asking.session()?;
+        self.begin_writing(session, "").await?;
+        let done = meta::remember_captured_by(session, pipeline, tables).await;
+        end_writing(session, "remembering what captures tables", done).await
+    }
+
+    async fn begin(&self, from: &Checkpoint, tables: &[TablePlan]) -> Result<Box<dyn Merge>> {
         let writer = self.writer().await?;
-        Ok(Box::new(PostgresMerge::begin(writer, pipeline, tables).await?))
+        Ok(Box::new(PostgresMerge::begin(writer, self.mine()?, from, tables).await?))
     }
 
     async fn forget(&self, pipeline: &str, tables: &[String], checkpoint: bool) -> Result<()> {
@@ -369,19 +497,36 @@ impl Target for PostgresTarget {
         if !meta::exists(session).await? {
             return Ok(());
         }
-        meta::forget(session, pipeline, tables, checkpoint).await
+        self.begin_writing(session, "").await?;
+        let done = meta::forget(session, pipeline, tables, checkpoint).await;
+        end_writing(session, "forgetting tables", done).await
+    }
+
+    async fn leave(&self, pipeline: &str, tables: &[String]) -> Result<()> {
+        let asking = self.ask().await?;
+        let session = asking.session()?;
+        self.begin_writing(session, "").await?;
+        let done = meta::set_state(session, pipeline, tables, TableState::Gone).await;
+        end_writing(session, "noting that tables are gone", done).await
+    }
+
+    async fn let_go(&self, pipeline: &str, tables: &[String], remove: bool) -> Result<Vec<Step>> {
+        let asking = self.ask().await?;
+        let session = asking.session()?;
+        self.begin_writing(session, "").await?;
+        let done = create::let_go(session, pipeline, tables, remove).await;
+        end_writing(session, "letting go of tables", done).await
     }
 
     async fn teardown(&self, pipeline: &str, dry: bool) -> Result<Vec<Step>> {
         let asking = self.ask().await?;
         let session = asking.session()?;
-        session.run("opening a transaction", "BEGIN").await?;
-        let done = create::teardown(session, pipeline, dry).await;
-        let sql = if done.is_ok() { "COMMIT" } else { "ROLLBACK" };
-        session.run("removing tables", sql).await?;
-        // What the session knew of the schema is gone with it.
-        *self.writer.lock().await = None;
-        done
+        if dry || !meta::exists(session).await? {
+            return create::teardown(session, pipeline, true).await;
+        }
+        self.begin_writing(session, "").await?;
+        let done = create::teardown(session, pipeline, false).await;
+        end_writing(session, "removing tables", done).await
     }
 
     async fn rejects(&self, pipeline: &str) -> Result<Vec<Reject>> {
@@ -393,11 +538,8 @@ impl Target for PostgresTarget {
     }
 
     async fn settle(&self, pipeline: &str, ids: Option<&[i64]>, how: Settle) -> Result<Settled> {
-        let mut writer = self.writer().await?;
-        // Taken out: one that is broken off, or fails, is closed, which undoes what it has open.
-        let open = writer.take().ok_or_else(|| AdapterError::refused("rejects", "there is no session"))?;
-        let settled = rejects::settle(&open.session, pipeline, ids, how).await?;
-        *writer = Some(open);
-        Ok(settled)
+        // Beside whoever has the turn: the checkpoint's row keeps the two apart.
+        let writer = self.open_writer().await?;
+        rejects::settle(&writer.session, pipeline, ids, how).await
     }
 }

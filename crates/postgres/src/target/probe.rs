@@ -6,7 +6,7 @@ use crate::address::PostgresAddress;
 use crate::connect::Session;
 use moorage_adapter::Result;
 use moorage_core::finding::{End, Finding, Fix};
-use moorage_core::sql::{quote_ident, quote_literal};
+use moorage_core::sql::{do_block, in_comment, quote_ident, quote_literal};
 
 fn ok(check: &'static str, found: impl Into<String>) -> Finding {
     Finding::ok(End::Target, check, found)
@@ -163,27 +163,35 @@ async fn writing(
 pub(crate) fn set_up_script(address: &PostgresAddress, settings: &TargetSettings, undo: bool) -> String {
     let (role, database) = (quote_ident(&address.user), quote_ident(&address.database));
     let schema = quote_ident(&settings.schema);
-    let head =
-        format!("-- Target: PostgreSQL, {}. Run as its administrator, in that database.\n", address.text());
+    let head = format!(
+        "-- Target: PostgreSQL, {}. Run as its administrator, in that database.\nSET standard_conforming_strings = on;\n",
+        in_comment(&address.text())
+    );
     if undo {
         return format!(
             "{head}-- `moorage teardown --target` removes the tables that Moorage made; this the rest.\n\
              DROP SCHEMA IF EXISTS {state} CASCADE;\n\
-             DO $$ BEGIN\n  IF EXISTS (SELECT FROM pg_roles WHERE rolname = {literal}) THEN\n    \
-             REVOKE ALL ON SCHEMA {schema} FROM {role};\n    REVOKE ALL ON DATABASE {database} FROM {role};\n  END IF;\nEND $$;\n",
+             {block}\n",
             state = meta::SCHEMA,
-            literal = quote_literal(&address.user),
+            block = do_block(&format!(
+                "BEGIN\n  IF EXISTS (SELECT FROM pg_roles WHERE rolname = {}) THEN\n    \
+                 REVOKE ALL ON SCHEMA {schema} FROM {role};\n    REVOKE ALL ON DATABASE {database} FROM {role};\n  END IF;\nEND",
+                quote_literal(&address.user)
+            )),
         );
     }
     format!(
-        "{head}DO $$ BEGIN\n  IF NOT EXISTS (SELECT FROM pg_roles WHERE rolname = {literal}) THEN\n    \
-         CREATE ROLE {role} LOGIN;  -- give it a password: ALTER ROLE {role} PASSWORD '…'\n  END IF;\nEND $$;\n\
+        "{head}-- Give the role a password afterwards: \\password, in psql, keeps it out of logs and history.\n{block}\n\
          GRANT CONNECT ON DATABASE {database} TO {role};\n\
          CREATE SCHEMA IF NOT EXISTS {schema};\nGRANT USAGE, CREATE ON SCHEMA {schema} TO {role};\n\
          CREATE SCHEMA IF NOT EXISTS {state};\nGRANT USAGE, CREATE ON SCHEMA {state} TO {role};\n\
          -- For other schemas that `into` names, likewise; for tables that are there already:\n\
-         -- GRANT SELECT, INSERT, UPDATE, DELETE ON schema.table TO {role};\n",
-        literal = quote_literal(&address.user),
+         -- GRANT SELECT, INSERT, UPDATE, DELETE ON schema.table TO {comment};\n",
+        comment = in_comment(&role),
+        block = do_block(&format!(
+            "BEGIN\n  IF NOT EXISTS (SELECT FROM pg_roles WHERE rolname = {}) THEN\n    CREATE ROLE {role} LOGIN;\n  END IF;\nEND",
+            quote_literal(&address.user)
+        )),
         state = meta::SCHEMA,
     )
 }

@@ -237,7 +237,7 @@ async fn settle_inside(
     ids: Option<&[i64]>,
     how: Settle,
 ) -> Result<Settled> {
-    meta::lock(session, pipeline).await?;
+    meta::lock_out_batches(session, pipeline).await?;
     let rows = session.rows("reading rejects", LIST, &[&pipeline]).await?;
     let all: Vec<Kept> = rows
         .iter()

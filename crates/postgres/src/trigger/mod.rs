@@ -4,6 +4,7 @@
 mod look;
 mod objects;
 mod reader;
+mod row_text;
 mod stream;
 
 use crate::address::PostgresAddress;
@@ -171,6 +172,10 @@ impl Source for PostgresTriggerSource {
         objects::align(&at, &Names::new(plan), tables, self.limit_bytes).await
     }
 
+    async fn captured_by(&self, plan: &CapturePlan, tables: &[TablePlan]) -> Result<Vec<Option<String>>> {
+        objects::captured_by(&self.session().await?, &Names::new(plan), tables).await
+    }
+
     fn covers(&self, mark: &SnapshotMark, transaction: &Transaction) -> bool {
         let mark = Mark::parse(&mark.text, u64::MAX);
         let xid = transaction.proof.parse::<u64>().ok();
@@ -234,7 +239,7 @@ impl Source for PostgresTriggerSource {
         }
         let mut waiting = Waiting { changes: Some(0), retained_in: "change tables", ..Waiting::default() };
         for (id, _) in objects::captured(&session, &names).await? {
-            let changes = names.changes(id);
+            let changes = names.rows(id);
             let sql = format!(
                 "SELECT (SELECT count(*) FROM (SELECT FROM {changes} WHERE NOT pg_visible_in_snapshot(xid, $1::text::pg_snapshot) LIMIT {COUNT_LIMIT}) c),
                         pg_total_relation_size({}::regclass)",
@@ -302,20 +307,10 @@ impl Source for PostgresTriggerSource {
 
     async fn drifted(
         &self,
-        capture: &CapturePlan,
+        _: &CapturePlan,
         tables: &[TablePlan],
     ) -> Result<Vec<(Arc<TableSchema>, String)>> {
-        let found = self.discover().await?;
-        let mut drifted = catalog::drifted(&found, tables);
-        let session = self.session().await?;
-        let captured = objects::captured(&session, &Names::new(capture)).await?;
-        for plan in tables {
-            let known = drifted.iter().any(|(schema, _)| schema.table == *plan.table());
-            if !known && captured.iter().all(|(id, _)| *id != plan.source_id) {
-                drifted.push((plan.schema.clone(), "its triggers were removed or disabled".into()));
-            }
-        }
-        Ok(drifted)
+        Ok(catalog::drifted(&self.discover().await?, tables))
     }
 
     async fn console(&self) -> Result<Box<dyn Console>> {

@@ -6,13 +6,20 @@
 //! All of them together bring the target from the one state of the source to the other. Within them the numbers
 //! give the order: whoever changes a row that another transaction changed has waited for that one to commit,
 //! and takes its number after that.
+//!
+//! Not so within a transaction in which the application's own triggers changed the same table: there, numbers come in the
+//! order in which triggers fired. Of such a transaction the change tables tell what it did in sum, whatever the order: a
+//! version of a row that was there before and is gone is a delete, one that is there after and was not is an
+//! insert. A row that was updated once stays an update, unless its key changed: its old key may be another row's
+//! new one. ([`NESTED`])
 
 use crate::connect::Session;
 use crate::copy_text::fields;
 use crate::lsn;
 use crate::mark::Mark;
 use crate::snapshot::wait_until_flushed;
-use crate::trigger::objects::{Names, image_columns};
+use crate::trigger::objects::{self, Names};
+use crate::trigger::row_text;
 use crate::values::push_text;
 use chrono::{DateTime, Utc};
 use futures_util::TryStreamExt;
@@ -21,6 +28,8 @@ use moorage_core::Position;
 use moorage_core::change::{ChangeBlock, ChangeBlockBuilder, ChangeKind, Images, Transaction};
 use moorage_core::column::RowsBuilder;
 use moorage_core::sql::quote_literal;
+use std::borrow::Cow;
+use std::collections::HashMap;
 use std::sync::Arc;
 use tokio::sync::mpsc;
 
@@ -55,6 +64,13 @@ pub(crate) async fn end(session: &Session) -> Result<()> {
     session.run("ending a look", "COMMIT").await
 }
 
+/// The source's time.
+pub(crate) async fn clock(session: &Session) -> Result<DateTime<Utc>> {
+    let sql = "SELECT (extract(epoch FROM clock_timestamp()) * 1000000)::bigint";
+    let micros: i64 = session.one("reading the clock", sql, &[]).await?.get(0);
+    Ok(DateTime::from_timestamp_micros(micros).unwrap_or_default())
+}
+
 /// Waits until what the look saw cannot be lost by a crash of the source any more.
 pub(crate) async fn durable(session: &Session) -> Result<()> {
     let sql = "SELECT pg_current_wal_insert_lsn()::text";
@@ -78,6 +94,20 @@ fn behind(snapshot: &str, table: &StreamTable) -> String {
     }
 }
 
+/// For each table whether there is anything to read.
+async fn news(session: &Session, names: &Names, tables: &[StreamTable], after: &str) -> Result<Vec<bool>> {
+    let earlier = objects::earlier(session, names).await?;
+    let any = |table: &StreamTable| {
+        let id = table.plan.source_id;
+        let condition = behind(after, table);
+        let exists = |changes: String| format!("EXISTS (SELECT FROM {changes} WHERE {condition})");
+        let before = earlier.contains(&id).then(|| exists(names.earlier(id)));
+        before.into_iter().chain([exists(names.rows(id))]).collect::<Vec<_>>().join(" OR ")
+    };
+    let sql = format!("SELECT ARRAY[{}]::boolean[]", tables.iter().map(any).collect::<Vec<_>>().join(", "));
+    Ok(session.one("looking for changes", &sql, &[]).await?.get(0))
+}
+
 /// Whether there is anything to read.
 pub(crate) async fn has_news(
     session: &Session,
@@ -85,14 +115,7 @@ pub(crate) async fn has_news(
     tables: &[StreamTable],
     after: &str,
 ) -> Result<bool> {
-    if tables.is_empty() {
-        return Ok(false);
-    }
-    let any = |table: &StreamTable| {
-        format!("EXISTS (SELECT FROM {} WHERE {})", names.changes(table.plan.source_id), behind(after, table))
-    };
-    let sql = format!("SELECT {}", tables.iter().map(any).collect::<Vec<_>>().join(" OR "));
-    Ok(session.one("looking for changes", &sql, &[]).await?.get(0))
+    Ok(news(session, names, tables, after).await?.contains(&true))
 }
 
 /// Whether capturing has ended because the change tables grew too large.
@@ -110,6 +133,27 @@ pub(crate) struct Found {
     pub(crate) newest: DateTime<Utc>,
 }
 
+/// What transactions did in sum that changed a table from inside its triggers too (`c`), among others. Changes before a
+/// TRUNCATE and behind it are different segments. Kinds beside the plain ones: `1`, `2` and `3` are the same update,
+/// which is a delete (1) and an insert (3) if its key changed, and otherwise one update (2); `X` is a table
+/// that was rewritten meanwhile, whose versions cannot be followed.
+const NESTED: &str = "
+, n AS (SELECT DISTINCT xid FROM c WHERE nested)
+, s AS (SELECT c.*, max(number) OVER (PARTITION BY xid) AS last,
+               count(*) FILTER (WHERE kind = 'T') OVER (PARTITION BY xid ORDER BY number) AS segment
+        FROM c JOIN n USING (xid))
+, e AS (SELECT s.*, old_at IS NOT NULL AND NOT EXISTS (SELECT FROM s p WHERE p.xid = s.xid AND p.segment = s.segment AND p.new_at = s.old_at) AS head,
+               new_at IS NOT NULL AND NOT EXISTS (SELECT FROM s f WHERE f.xid = s.xid AND f.segment = s.segment AND f.old_at = s.new_at) AS tail
+        FROM s)
+, rewritten AS (SELECT xid FROM s WHERE kind <> 'T' GROUP BY xid, segment HAVING count(DISTINCT file) > 1)
+, ordered AS (
+  SELECT number AS last, 0::bigint AS segment, 0 AS phase, number, xid, at, kind::text, structure, old, new FROM c WHERE xid NOT IN (SELECT xid FROM n)
+  UNION ALL SELECT last, segment, 0, number, xid, at, CASE WHEN xid IN (SELECT xid FROM rewritten) THEN 'X' ELSE 'T' END, structure, old, new
+    FROM e WHERE kind = 'T' OR xid IN (SELECT xid FROM rewritten)
+  UNION ALL SELECT last, segment, 1, number, xid, at, CASE WHEN head AND tail THEN '1' ELSE 'D' END, structure, old, CASE WHEN tail THEN new END FROM e WHERE head
+  UNION ALL SELECT last, segment, 2, number, xid, at, '2', structure, old, new FROM e WHERE head AND tail
+  UNION ALL SELECT last, segment, 3, number, xid, at, CASE WHEN head AND tail THEN '3' ELSE 'I' END, structure, CASE WHEN head THEN old END, new FROM e WHERE tail)";
+
 /// Reads the changes behind `after` that the open look sees, table by table, and sends them as blocks. None if
 /// nobody listens any more.
 pub(crate) async fn read(
@@ -120,36 +164,135 @@ pub(crate) async fn read(
     sender: &mpsc::Sender<ChangeBlock>,
 ) -> Result<Option<Found>> {
     let mut found = Found::default();
-    for table in tables {
-        let doing = format!("reading changes of {}", table.plan.table());
-        let sql = format!(
-            "COPY (SELECT number, xid, (extract(epoch FROM at) * 1000000)::bigint, kind, {} FROM {} WHERE {} ORDER BY number) TO STDOUT",
-            image_columns(table.plan.schema.columns.len()),
-            names.changes(table.plan.source_id),
-            behind(after, table)
-        );
-        let lines = session.client().copy_out(&sql).await.map_err(|e| session.error(&doing, &e))?;
-        let mut lines = std::pin::pin!(lines);
-        let mut gathered = Gathered::new(table, now);
-        while let Some(line) = lines.try_next().await.map_err(|e| session.error(&doing, &e))? {
-            gathered.line(&line, &mut found).map_err(|what| AdapterError::Value {
-                table: table.plan.table().to_string(),
-                what: format!("{what}, in its change table"),
-            })?;
-            if gathered.bytes >= BLOCK_BYTES && sender.send(gathered.take()?).await.is_err() {
+    let earlier = objects::earlier(session, names).await?;
+    let news = news(session, names, tables, after).await?;
+    for (table, _) in tables.iter().zip(news).filter(|(_, news)| *news) {
+        let id = table.plan.source_id;
+        let condition = behind(after, table);
+        let mut queries = Vec::new();
+        if earlier.contains(&id) {
+            queries.push((earlier_rows(table, &names.earlier(id), &condition), Form::Earlier));
+        }
+        let rows = names.rows(id);
+        let structures = Structures::read(session, names, table).await?;
+        let nested = format!("SELECT EXISTS (SELECT FROM {rows} WHERE nested AND {condition})");
+        let columns = "number, xid, (extract(epoch FROM at) * 1000000)::bigint, kind, structure, old, new";
+        let sql = if session.one("looking for nested changes", &nested, &[]).await?.get(0) {
+            format!(
+                "WITH c AS MATERIALIZED (SELECT * FROM {rows} WHERE {condition}) {NESTED} SELECT {columns} FROM ordered ORDER BY last, segment, phase, number"
+            )
+        } else {
+            format!("SELECT {columns} FROM {rows} WHERE {condition} ORDER BY number")
+        };
+        queries.push((sql, Form::Rows(structures)));
+        for (sql, form) in queries {
+            if !send(session, table, &sql, form, now, &mut found, sender).await? {
                 return Ok(None);
             }
-        }
-        if !gathered.block.is_empty() && sender.send(gathered.take()?).await.is_err() {
-            return Ok(None);
         }
     }
     Ok(Some(found))
 }
 
+/// The changes of a change table of the earlier form: old image, then new one, column by column.
+fn earlier_rows(table: &StreamTable, changes: &str, condition: &str) -> String {
+    let count = table.plan.schema.columns.len();
+    let images: Vec<String> =
+        ["o", "n"].iter().flat_map(|letter| (1..=count).map(move |i| format!("{letter}{i}"))).collect();
+    format!(
+        "SELECT number, xid, (extract(epoch FROM at) * 1000000)::bigint, kind, {} FROM {changes} WHERE {condition} ORDER BY number",
+        images.join(", ")
+    )
+}
+
+/// Sends what one query gives; `false` if nobody listens any more.
+async fn send(
+    session: &Session,
+    table: &StreamTable,
+    sql: &str,
+    form: Form,
+    now: &Position,
+    found: &mut Found,
+    sender: &mpsc::Sender<ChangeBlock>,
+) -> Result<bool> {
+    let doing = format!("reading changes of {}", table.plan.table());
+    let sql = format!("COPY ({sql}) TO STDOUT");
+    let lines = session.client().copy_out(&sql).await.map_err(|e| session.error(&doing, &e))?;
+    let mut lines = std::pin::pin!(lines);
+    let mut gathered = Gathered::new(table, now, form);
+    while let Some(line) = lines.try_next().await.map_err(|e| session.error(&doing, &e))? {
+        gathered.line(&line, found).map_err(|trouble| trouble.of(table))?;
+        if gathered.bytes >= BLOCK_BYTES && sender.send(gathered.take()?).await.is_err() {
+            return Ok(false);
+        }
+    }
+    Ok(gathered.block.is_empty() || sender.send(gathered.take()?).await.is_ok())
+}
+
+/// How a change table holds images.
+enum Form {
+    /// Column by column.
+    Earlier,
+    /// As whole rows.
+    Rows(Structures),
+}
+
+/// For each structure that rows were captured with: where in a row's text each planned column stands.
+struct Structures(HashMap<i64, std::result::Result<Vec<usize>, String>>);
+
+impl Structures {
+    async fn read(session: &Session, names: &Names, table: &StreamTable) -> Result<Self> {
+        let sql = format!("SELECT number, columns FROM {} WHERE source = $1", names.structures());
+        let id = table.plan.source_id as u32;
+        let rows = session.rows("reading structures", &sql, &[&id]).await?;
+        let place = |row: &tokio_postgres::Row| {
+            let columns: Vec<(String, String)> =
+                serde_json::from_str(row.get(1)).map_err(|e| e.to_string())?;
+            let of = |wanted: &moorage_core::Column| {
+                let at = columns.iter().position(|(name, _)| *name == wanted.name);
+                match at {
+                    None => Err(format!("column {} is not there any more", wanted.name)),
+                    Some(at) if columns[at].1 != wanted.source_type => Err(format!(
+                        "column {} is of type {} and was of type {}",
+                        wanted.name, columns[at].1, wanted.source_type
+                    )),
+                    Some(at) => Ok(at),
+                }
+            };
+            table.plan.schema.columns.iter().map(of).collect()
+        };
+        Ok(Self(rows.iter().map(|row| (row.get(0), place(row))).collect()))
+    }
+}
+
+/// Why a change cannot be read.
+enum Trouble {
+    /// The structure is not the planned one.
+    Drift(String),
+    /// Anything else, in words.
+    Wrong(String),
+}
+
+impl<T: Into<String>> From<T> for Trouble {
+    fn from(words: T) -> Self {
+        Self::Wrong(words.into())
+    }
+}
+
+impl Trouble {
+    fn of(self, table: &StreamTable) -> AdapterError {
+        let table = table.plan.table().to_string();
+        match self {
+            Self::Drift(what) => AdapterError::Drift { table, what },
+            Self::Wrong(what) => AdapterError::Value { table, what: format!("{what}, in its change table") },
+        }
+    }
+}
+
 struct Gathered<'a> {
     table: &'a StreamTable,
     now: &'a Position,
+    form: Form,
     block: ChangeBlockBuilder,
     bytes: usize,
     /// The transaction of the last change: its proof is its number, by which marks are asked.
@@ -157,9 +300,9 @@ struct Gathered<'a> {
 }
 
 impl<'a> Gathered<'a> {
-    fn new(table: &'a StreamTable, now: &'a Position) -> Self {
+    fn new(table: &'a StreamTable, now: &'a Position, form: Form) -> Self {
         let block = ChangeBlockBuilder::new(table.plan.schema.clone());
-        Self { table, now, block, bytes: 0, last: None }
+        Self { table, now, form, block, bytes: 0, last: None }
     }
 
     fn take(&mut self) -> Result<ChangeBlock> {
@@ -168,25 +311,60 @@ impl<'a> Gathered<'a> {
         Ok(std::mem::replace(&mut self.block, empty).finish()?)
     }
 
-    fn line(&mut self, line: &[u8], found: &mut Found) -> std::result::Result<(), String> {
+    fn line(&mut self, line: &[u8], found: &mut Found) -> std::result::Result<(), Trouble> {
         let mut fields = fields(line);
         let mut head = || {
             let field = fields.next().flatten().ok_or("a row with too few values")?;
             String::from_utf8(field.into_owned()).map_err(|e| e.to_string())
         };
         let number: u64 = head()?.parse().map_err(|_| "a number that is none")?;
-        let (xid, at, kind) = (head()?, head()?, head()?);
+        let (xid, at, letter) = (head()?, head()?, head()?);
         let at = at.parse().ok().and_then(DateTime::from_timestamp_micros).unwrap_or_default();
-        let (kind, old, new) = match kind.as_str() {
+        let (kind, old, new) = match letter.as_str() {
             "I" => (ChangeKind::Insert, false, true),
             "U" => (ChangeKind::Update, true, true),
             "D" => (ChangeKind::Delete, true, false),
             "T" => (ChangeKind::Truncate, false, false),
-            other => return Err(format!("a change of the unknown kind {other:?}")),
+            "1" | "2" | "3" => (ChangeKind::Update, true, true),
+            "X" => {
+                return Err(Trouble::Drift(
+                    "it was rewritten inside a transaction whose triggers change it".into(),
+                ));
+            }
+            other => return Err(format!("a change of the unknown kind {other:?}").into()),
         };
-        for (wanted, rows) in [(old, &mut self.block.old), (new, &mut self.block.new)] {
-            push_image(rows, wanted, &mut fields)?;
-        }
+        let (kind, old, new) = match &self.form {
+            Form::Earlier => {
+                for (wanted, rows) in [(old, &mut self.block.old), (new, &mut self.block.new)] {
+                    push_columns(rows, wanted, &mut fields)?;
+                }
+                (kind, old, new)
+            }
+            Form::Rows(structures) => {
+                let structure = fields.next().ok_or("a row with too few values")?;
+                let texts = [fields.next().flatten(), fields.next().flatten()];
+                let places = match structure {
+                    None => &[][..],
+                    Some(number) => places(structures, &number)?,
+                };
+                let image = |text: &'_ Option<Cow<'_, [u8]>>| match text {
+                    Some(text) => row_text::values(text)
+                        .map(|v| v.into_iter().map(|v| v.map(Cow::into_owned)).collect()),
+                    None => Ok(Vec::new()),
+                };
+                let images: [Vec<Option<Vec<u8>>>; 2] = [image(&texts[0])?, image(&texts[1])?];
+                let Some((kind, old, new)) =
+                    in_sum(&letter, kind, old, new, || self.same_key(places, &images))
+                else {
+                    return Ok(());
+                };
+                let both = [(old, &images[0], &mut self.block.old), (new, &images[1], &mut self.block.new)];
+                for (_, image, rows) in both.into_iter().filter(|(wanted, ..)| *wanted) {
+                    push_places(rows, image, places)?;
+                }
+                (kind, old, new)
+            }
+        };
         let transaction = match &self.last {
             Some(last) if last.proof == xid && last.committed_at == at => last.clone(),
             _ => Arc::new(Transaction { position: self.now.clone(), proof: xid, committed_at: at }),
@@ -199,12 +377,63 @@ impl<'a> Gathered<'a> {
         found.newest = found.newest.max(at);
         Ok(())
     }
+
+    /// Whether an update leaves the key as it was; without a key, no other row can take its place.
+    fn same_key(&self, places: &[usize], [old, new]: &[Vec<Option<Vec<u8>>>; 2]) -> bool {
+        let key = self.table.plan.schema.identity.key().unwrap_or(&[]);
+        key.iter().all(|&k| places.get(k).is_some_and(|&at| old.get(at) == new.get(at)))
+    }
 }
 
-fn push_image<'a>(
+/// What a change is once the key of the updates in sum is known; none if it comes at another place.
+fn in_sum(
+    letter: &str,
+    kind: ChangeKind,
+    old: bool,
+    new: bool,
+    same_key: impl Fn() -> bool,
+) -> Option<(ChangeKind, bool, bool)> {
+    match letter {
+        "1" => (!same_key()).then_some((ChangeKind::Delete, true, false)),
+        "2" => same_key().then_some((ChangeKind::Update, true, true)),
+        "3" => (!same_key()).then_some((ChangeKind::Insert, false, true)),
+        _ => Some((kind, old, new)),
+    }
+}
+
+/// Where the planned columns stand in rows of a structure.
+fn places<'a>(structures: &'a Structures, number: &[u8]) -> std::result::Result<&'a [usize], Trouble> {
+    let number = std::str::from_utf8(number)
+        .ok()
+        .and_then(|n| n.parse().ok())
+        .ok_or("a structure that is no number")?;
+    match structures.0.get(&number) {
+        Some(Ok(places)) => Ok(places),
+        Some(Err(what)) => Err(Trouble::Drift(what.clone())),
+        None => Err(Trouble::Drift("what structure its rows have was not written down".into())),
+    }
+}
+
+fn push_places(
+    rows: &mut RowsBuilder,
+    image: &[Option<Vec<u8>>],
+    places: &[usize],
+) -> std::result::Result<(), Trouble> {
+    let schema = rows.schema().clone();
+    for ((column, builder), &at) in schema.columns.iter().zip(&mut rows.columns).zip(places) {
+        match image.get(at).ok_or("a row with too few values")? {
+            None => builder.push_null(),
+            Some(text) => push_text(builder, &column.logical, text)
+                .map_err(|e| format!("column {}: {e}", column.name))?,
+        }
+    }
+    Ok(())
+}
+
+fn push_columns<'a>(
     rows: &mut RowsBuilder,
     wanted: bool,
-    fields: &mut impl Iterator<Item = Option<std::borrow::Cow<'a, [u8]>>>,
+    fields: &mut impl Iterator<Item = Option<Cow<'a, [u8]>>>,
 ) -> std::result::Result<(), String> {
     let schema = rows.schema().clone();
     for (column, builder) in schema.columns.iter().zip(&mut rows.columns) {

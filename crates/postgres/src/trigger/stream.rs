@@ -2,7 +2,7 @@
 
 use crate::address::PostgresAddress;
 use crate::connect::Session;
-use crate::trigger::objects::Names;
+use crate::trigger::objects::{self, Names};
 use crate::trigger::reader::{self, NOTHING};
 use async_trait::async_trait;
 use moorage_adapter::{
@@ -147,13 +147,17 @@ impl Looks {
         if reader::is_full(&self.session, &self.begin.names).await? {
             return Err(full(&self.begin.names, &self.begin.after));
         }
-        if found.changes == 0 {
+        // Whoever sent a note may wait for the position too: tables that were read again come to their places at it.
+        let moved = now != self.begin.after && !notes.is_empty();
+        if found.changes == 0 && !moved {
             let quiet = Segment { notes, ..Segment::default() };
             return Ok(quiet.notes.is_empty() || sender.send(quiet).await);
         }
+        let committed_at =
+            if found.changes == 0 { reader::clock(&self.session).await? } else { found.newest };
         reader::durable(&self.session).await?;
         let proof = if self.begin.owns { self.anchor().await? } else { String::new() };
-        let transaction = Transaction { position, proof, committed_at: found.newest };
+        let transaction = Transaction { position, proof, committed_at };
         let segment = Segment {
             blocks: last.into_iter().collect(),
             commits: 1,
@@ -196,11 +200,14 @@ impl Looks {
             "UPDATE {} SET forgotten = {snapshot}::pg_snapshot WHERE forgotten::text <> {snapshot};",
             names.about()
         );
-        for table in &self.begin.tables {
-            sql.push_str(&format!(
-                "DELETE FROM {} WHERE pg_visible_in_snapshot(xid, {snapshot}::pg_snapshot);",
-                names.changes(table.plan.source_id)
-            ));
+        let earlier = objects::earlier(&self.session, names).await.unwrap_or_default();
+        for id in self.begin.tables.iter().map(|t| t.plan.source_id) {
+            let before = earlier.contains(&id).then(|| names.earlier(id));
+            for changes in before.into_iter().chain([names.rows(id)]) {
+                sql.push_str(&format!(
+                    "DELETE FROM {changes} WHERE pg_visible_in_snapshot(xid, {snapshot}::pg_snapshot);"
+                ));
+            }
         }
         if let Err(error) = self.session.run("forgetting acknowledged changes", &sql).await {
             tracing::debug!("acknowledged changes stay a little longer: {error}");

@@ -110,7 +110,8 @@ pub(crate) fn triggers(db: &Connection, names: &Names, plan: &TablePlan) -> Sql<
             format!("({})", unique.columns.iter().map(term).collect::<Vec<_>>().join(" AND "))
         })
         .collect();
-    if has_integer_key(db, table)? {
+    // Rows collide by their number too, whether or not it is the key, if a statement gives it.
+    if row_number(db, table)?.is_some() {
         same.push(format!("{row} = NEW.{row}"));
     }
     if !same.is_empty() {
@@ -131,11 +132,6 @@ pub(crate) fn triggers(db: &Connection, names: &Names, plan: &TablePlan) -> Sql<
     Ok(all)
 }
 
-fn has_integer_key(db: &Connection, table: &str) -> Sql<bool> {
-    let sql = "SELECT count(*) = 1 AND coalesce(max(upper(type)) = 'INTEGER', 0) FROM pragma_table_xinfo(?1) WHERE pk > 0";
-    db.query_row(sql, [table], |r| r.get(0))
-}
-
 /// The triggers of this capture point that are there: name, table, statement.
 pub(crate) fn existing_triggers(db: &Connection, names: &Names) -> Sql<Vec<(String, String, String)>> {
     let mut query = db.prepare_cached(
@@ -145,6 +141,41 @@ pub(crate) fn existing_triggers(db: &Connection, names: &Names) -> Sql<Vec<(Stri
         query.query_map([], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?.collect::<Sql<_>>()?;
     let prefixes = names.prefix();
     Ok(all.into_iter().filter(|(name, ..)| prefixes.iter().any(|p| name.starts_with(p.as_str()))).collect())
+}
+
+/// What captures a table's changes: the version of the schema, and the rows that its triggers have in it. None if the
+/// triggers are not exactly ours.
+pub(crate) fn captured_by(db: &Connection, names: &Names, plan: &TablePlan) -> Sql<Option<String>> {
+    if !table_exists(db, &plan.table().name)? {
+        return Ok(None);
+    }
+    let mut wanted = triggers(db, names, plan)?;
+    wanted.sort();
+    let there = existing_triggers(db, names)?;
+    if !wanted.iter().all(|(name, sql)| there.iter().any(|(n, _, s)| n == name && s == sql)) {
+        return Ok(None);
+    }
+    let version: i64 = db.query_row("PRAGMA schema_version", [], |r| r.get(0))?;
+    let mut query =
+        db.prepare_cached("SELECT rowid FROM sqlite_schema WHERE type = 'trigger' AND name = ?1")?;
+    let rows = wanted.iter().map(|(name, _)| query.query_row([name], |r| r.get::<_, i64>(0)));
+    let rows = rows.map(|row| row.map(|row| row.to_string())).collect::<Sql<Vec<String>>>()?;
+    Ok(Some(format!("version {version}, rows {}", rows.join(" "))))
+}
+
+/// Triggers that were taken away and put back have other rows in the schema. So they have after a VACUUM, which is one
+/// change of the schema, while taking away and putting back are two
+/// (<https://www.sqlite.org/pragma.html#pragma_schema_version>).
+pub(crate) fn is_unbroken(before: &str, now: &str) -> bool {
+    let parts = |text: &str| {
+        let (version, rows) = text.strip_prefix("version ")?.split_once(", rows ")?;
+        Some((version.parse::<i64>().ok()?, rows.to_string()))
+    };
+    match (parts(before), parts(now)) {
+        (Some((_, before)), Some((_, now))) if before == now => true,
+        (Some((before, _)), Some((now, _))) => now == before + 1,
+        _ => false,
+    }
 }
 
 fn table_exists(db: &Connection, name: &str) -> Sql<bool> {

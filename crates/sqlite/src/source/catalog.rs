@@ -76,9 +76,9 @@ fn table(db: &Connection, name: String, kind: &str, without_rowid: bool, known: 
             "it is declared WITHOUT ROWID: replaced rows could not be told from kept ones. Make it an ordinary table (CREATE TABLE … AS, then rename)".into(),
         ),
         _ if columns.len() > 900 => Some("it has more than 900 columns, too many for the change table".into()),
-        _ => known.loops.get(&name.to_ascii_lowercase()).map(|trigger| {
+        _ => known.loops.get(&name.to_ascii_lowercase()).map(|by| {
             format!(
-                "trigger {trigger} of the database changes the table it fires for, so the order of captured images would be a guess. Drop that trigger, or exclude the table"
+                "{by} changes the table it fires for, so the order of captured images would be a guess. Drop it, or exclude the table"
             )
         }),
     };
@@ -235,28 +235,41 @@ fn expression_indexes(db: &Connection) -> Sql<HashMap<String, String>> {
     query.query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?.collect()
 }
 
-/// Tables that a trigger of theirs changes, directly or through triggers of other tables, with the name of
-/// the trigger that begins it. Triggers of one event fire in no defined order, so an image captured beside
-/// such a trigger could be older than one captured before it.
+/// Tables that a trigger of theirs changes, directly or through triggers of other tables, with words for what
+/// begins it. Triggers of one event fire in no defined order, so an image captured beside such a trigger could be
+/// older than one captured before it. A foreign key that is carried along with updates is such a trigger of the table
+/// that it refers to, and fires before ours (<https://www.sqlite.org/foreignkeys.html>, section 4.3).
 fn writes_itself(db: &Connection) -> Sql<BTreeMap<String, String>> {
     let mut query = db.prepare(
         "SELECT lower(tbl_name), name, coalesce(sql, '') FROM sqlite_schema
          WHERE type = 'trigger' AND name NOT LIKE 'moorage\\_%' ESCAPE '\\'",
     )?;
-    let triggers: Vec<(String, String, String)> =
-        query.query_map([], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?.collect::<Sql<_>>()?;
-    let edges: Vec<(&str, &str, BTreeSet<String>)> =
-        triggers.iter().map(|(table, name, sql)| (table.as_str(), name.as_str(), written(sql))).collect();
+    let trigger = |r: &rusqlite::Row<'_>| {
+        let (table, name, sql): (String, String, String) = (r.get(0)?, r.get(1)?, r.get(2)?);
+        Ok((table, format!("trigger {name} of the database"), written(&sql)))
+    };
+    let mut edges: Vec<(String, String, BTreeSet<String>)> =
+        query.query_map([], trigger)?.collect::<Sql<_>>()?;
+    let mut query = db.prepare(
+        "SELECT lower(f.\"table\"), t.name, f.on_update FROM pragma_table_list t JOIN pragma_foreign_key_list(t.name) f
+         WHERE t.schema = 'main' AND f.on_update NOT IN ('NO ACTION', 'RESTRICT')",
+    )?;
+    let key = |r: &rusqlite::Row<'_>| {
+        let (parent, child, action): (String, String, String) = (r.get(0)?, r.get(1)?, r.get(2)?);
+        let words = format!("ON UPDATE {action} of a foreign key of table {child}");
+        Ok((parent, words, BTreeSet::from([child.to_ascii_lowercase()])))
+    };
+    edges.extend(query.query_map([], key)?.collect::<Sql<Vec<_>>>()?);
     let mut found = BTreeMap::new();
     for (table, name, targets) in &edges {
         let mut reached: BTreeSet<&str> = targets.iter().map(String::as_str).collect();
         let mut waiting: Vec<&str> = reached.iter().copied().collect();
         while let Some(at) = waiting.pop() {
-            for (_, _, next) in edges.iter().filter(|(t, ..)| *t == at) {
+            for (_, _, next) in edges.iter().filter(|(t, ..)| t == at) {
                 waiting.extend(next.iter().map(String::as_str).filter(|n| reached.insert(n)));
             }
         }
-        if reached.contains(table) {
+        if reached.contains(table.as_str()) {
             found.insert(table.to_string(), name.to_string());
         }
     }

@@ -236,6 +236,18 @@ impl Source for SqliteSource {
         Ok(())
     }
 
+    async fn captured_by(&self, capture: &CapturePlan, tables: &[TablePlan]) -> Result<Vec<Option<String>>> {
+        let (names, tables) = (Names::new(capture), tables.to_vec());
+        self.sql("looking at the triggers", move |db| {
+            tables.iter().map(|plan| capture::captured_by(db, &names, plan)).collect()
+        })
+        .await
+    }
+
+    fn is_unbroken(&self, before: &str, now: &str) -> bool {
+        capture::is_unbroken(before, now)
+    }
+
     fn covers(&self, mark: &SnapshotMark, transaction: &Transaction) -> bool {
         mark.text.parse().is_ok_and(|newest: i64| transaction.position.rank() <= newest.max(0) as u128)
     }
@@ -356,11 +368,11 @@ impl Source for SqliteSource {
 
     async fn drifted(
         &self,
-        capture: &CapturePlan,
+        _: &CapturePlan,
         tables: &[TablePlan],
     ) -> Result<Vec<(Arc<TableSchema>, String)>> {
-        let (names, tables) = (Names::new(capture), tables.to_vec());
-        self.sql("reading the tables", move |db| stream::drifted(db, &names, &tables)).await
+        let tables = tables.to_vec();
+        self.sql("reading the tables", move |db| stream::drifted(db, &tables)).await
     }
 
     async fn console(&self) -> Result<Box<dyn Console>> {

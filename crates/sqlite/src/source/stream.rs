@@ -8,12 +8,14 @@
 //! except the last acknowledged change itself: on resuming it must still be there, with its random mark, as
 //! proof that the file's history is the checkpoint's.
 
-use crate::source::capture::{Names, existing_triggers, head, triggers};
+use crate::source::capture::{Names, captured_by, head};
 use crate::source::error::source_error;
 use crate::source::group::Group;
 use crate::source::{catalog, open, position};
 use async_trait::async_trait;
-use moorage_adapter::{AdapterError, ChangeStream, Result, SegmentSender, StreamTable, StreamedSegment};
+use moorage_adapter::{
+    AdapterError, ChangeStream, GONE, Result, SegmentSender, StreamTable, StreamedSegment,
+};
 use moorage_core::TableSchema;
 use moorage_core::change::{Segment, Transaction};
 use moorage_core::checkpoint::Durable;
@@ -209,9 +211,21 @@ impl Reader {
         }
         let plans = self.group.plans();
         if let Some((schema, what)) =
-            drifted(&self.db, &self.names, &plans).map_err(|e| self.failed(e))?.into_iter().next()
+            drifted(&self.db, &plans).map_err(|e| self.failed(e))?.into_iter().next()
         {
-            return Err(AdapterError::Drift { table: schema.table.to_string(), what });
+            let table = schema.table.to_string();
+            return Err(if what == GONE {
+                AdapterError::Gap { table, why: what }
+            } else {
+                AdapterError::Drift { table, what }
+            });
+        }
+        for plan in &plans {
+            let now = captured_by(&self.db, &self.names, plan).map_err(|e| self.failed(e))?;
+            if now.is_none() {
+                let why = "its triggers were removed or changed, or it was dropped and made again".into();
+                return Err(AdapterError::Gap { table: plan.table().to_string(), why });
+            }
         }
         self.seen_schema = Some(version);
         Ok(())
@@ -238,27 +252,18 @@ pub(crate) fn proof_text(number: i64, nonce: i64) -> String {
     format!("{number} {nonce}")
 }
 
-/// The structures that are not the planned ones any more. A table whose triggers are not exactly ours was
-/// made again, or someone took them away: changes were missed.
+/// The structures that are not the planned ones any more.
 pub(crate) fn drifted(
     db: &Connection,
-    names: &Names,
     plans: &[moorage_core::plan::TablePlan],
 ) -> rusqlite::Result<Vec<(Arc<TableSchema>, String)>> {
     let found = catalog::discover(db)?;
-    let there = existing_triggers(db, names)?;
     let mut all = Vec::new();
     for plan in plans {
         let what = match found.iter().find(|t| t.name == *plan.table()) {
-            None => Some("it is not in the source any more".to_string()),
+            None => Some(GONE.to_string()),
             Some(t) if t.fingerprint() != plan.fingerprint => Some("its structure was changed".into()),
-            Some(_) => {
-                let wanted = triggers(db, names, plan)?;
-                let kept = wanted.iter().all(|(n, s)| there.iter().any(|(m, _, t)| n == m && s == t));
-                (!kept).then(|| {
-                    "its triggers are not the ones Moorage made: it was dropped and made again, or its keys were changed".to_string()
-                })
-            }
+            Some(_) => None,
         };
         all.extend(what.map(|what| (plan.schema.clone(), what)));
     }

@@ -1,12 +1,16 @@
 //! What is asked of every target. The table is made from `public.berths`.
 
 use crate::rows::{Op, Row, berths_schema, block_of, row, rows_of_batch};
-use moorage_adapter::{LoadedTable, SnapshotMark, TableState, Target};
+use moorage_adapter::{
+    AdapterError, Events, Holder, LoadedTable, Merge, Replacement, SnapshotMark, TableState, TakeFrom,
+    Target, Turn,
+};
 use moorage_core::Position;
 use moorage_core::change::Transaction;
 use moorage_core::checkpoint::{Checkpoint, SourceIdentity, Stage};
 use moorage_core::mapping::Mapping;
 use moorage_core::plan::{ExistingRowsChoice, PlannedColumn, TablePlan};
+use moorage_core::project::Mismatch;
 use moorage_core::schema::RowIdentity;
 use std::sync::Arc;
 
@@ -14,6 +18,8 @@ use std::sync::Arc;
 pub trait TargetUnderTest {
     /// The target, empty at first.
     fn target(&self) -> Arc<dyn Target>;
+    /// The same target as another process has it.
+    fn another(&self) -> Arc<dyn Target>;
     /// A table's rows as any reader sees them now, sorted; none if it is not there.
     fn rows(&self, table: &str) -> Vec<Row>;
     /// Makes a table of the planned form with rows, as someone else would have.
@@ -66,7 +72,7 @@ fn checkpoint(position: &str) -> Checkpoint {
 
 fn live() -> LoadedTable {
     let mark = SnapshotMark { text: "m".into(), complete_at: Position::new(3, "3") };
-    LoadedTable { state: TableState::Live, mark: Some(mark) }
+    LoadedTable { state: TableState::Live, mark: Some(mark), captured_by: Some("by a trigger".into()) }
 }
 
 async fn loaded(target: &dyn Target, plan: &TablePlan, rows: &[Row]) {
@@ -75,13 +81,19 @@ async fn loaded(target: &dyn Target, plan: &TablePlan, rows: &[Row]) {
     target.finish_load(PIPELINE, plan, live()).await.unwrap();
 }
 
+/// A batch that goes on from what the target holds.
+async fn begun(target: &dyn Target, plan: &TablePlan) -> Box<dyn Merge> {
+    let from = target.checkpoint(PIPELINE).await.unwrap().expect("a checkpoint");
+    target.begin(&from, std::slice::from_ref(plan)).await.unwrap()
+}
+
 async fn merged(target: &dyn Target, plan: &TablePlan, position: &str, ops: &[Op], old: impl Fn(i64) -> Row) {
     let transaction = Arc::new(Transaction {
         position: Position::new(1, position),
         proof: String::new(),
         committed_at: chrono::DateTime::UNIX_EPOCH,
     });
-    let mut merge = target.begin(PIPELINE, std::slice::from_ref(plan)).await.unwrap();
+    let mut merge = begun(target, plan).await;
     let block = block_of(&plan.schema, &transaction, &mut 0, ops, old);
     merge.write(&[block]).await.unwrap();
     let (durable, _) = merge.commit(checkpoint(position)).await.unwrap();
@@ -97,19 +109,69 @@ pub async fn check_target(under_test: &dyn TargetUnderTest) {
     let target = under_test.target();
     let target = target.as_ref();
     assert!(target.checkpoint(PIPELINE).await.unwrap().is_none(), "empty at first");
+    assert_eq!(taken(target, &holder("first"), TakeFrom::Nobody, false).await, Turn::NothingThere);
+    assert!(target.save_checkpoint(&checkpoint("1")).await.is_err(), "nothing is written without the turn");
+    assert_eq!(taken(target, &holder("first"), TakeFrom::Nobody, true).await, Turn::Taken);
+    let _durable = target.save_checkpoint(&checkpoint("1")).await.unwrap();
     loading(under_test, target).await;
     merging(under_test, target).await;
     without_key(under_test, target).await;
+    differing(under_test, target).await;
     existing_rows(under_test, target).await;
     reading_again(under_test, target).await;
+    one_writer(under_test, target).await;
     forgetting(under_test, target).await;
+}
+
+fn holder(id: &str) -> Holder {
+    let since = chrono::DateTime::UNIX_EPOCH;
+    Holder { id: id.into(), pid: 1, host: "quay".into(), place: String::new(), started: String::new(), since }
+}
+
+async fn taken(target: &dyn Target, holder: &Holder, from: TakeFrom<'_>, make: bool) -> Turn {
+    let silent: Events = Arc::new(|_| {});
+    target.take_turn(PIPELINE, holder, from, make, &silent).await.unwrap()
+}
+
+/// Whoever has lost the turn writes nothing, whichever way it tries, also into a batch that it had begun; and no batch
+/// goes on from another checkpoint than the one that is there.
+async fn one_writer(under_test: &dyn TargetUnderTest, target: &dyn Target) {
+    let berths = plan(target, "berths", RowIdentity::Key(vec![0]));
+    let (before, at) = (under_test.rows("berths"), target.checkpoint(PIPELINE).await.unwrap().unwrap());
+    let other = under_test.another();
+    let (first, second) = (holder("first"), holder("second"));
+    assert_eq!(target.holder(PIPELINE).await.unwrap().as_ref(), Some(&first));
+    assert_eq!(taken(other.as_ref(), &second, TakeFrom::Nobody, true).await, Turn::Held(first.clone()));
+    assert_eq!(taken(other.as_ref(), &second, TakeFrom::Gone(&first), true).await, Turn::Taken);
+    let lost = |done: Result<(), AdapterError>, what: &str| match done {
+        // Its session may have been ended, and it has not looked why yet.
+        Err(error) if error.is_transient() || matches!(error, AdapterError::TurnLost { .. }) => {}
+        other => panic!("{what}: {other:?}"),
+    };
+    lost(
+        target.renew_turn(PIPELINE).await.and(target.save_checkpoint(&at).await.map(|_| ())),
+        "a checkpoint",
+    );
+    lost(target.create(PIPELINE, &berths).await, "making a table");
+    lost(target.create_again(PIPELINE, &berths).await, "making room beside a table");
+    lost(target.forget(PIPELINE, &["berths".into()], true).await, "forgetting");
+    lost(target.begin(&at, std::slice::from_ref(&berths)).await.map(|_| ()), "a batch");
+    lost(target.teardown(PIPELINE, false).await.map(|_| ()), "removing all");
+    assert_eq!((under_test.rows("berths"), target.checkpoint(PIPELINE).await.unwrap()), (before, Some(at)));
+
+    assert_eq!(taken(target, &first, TakeFrom::Gone(&second), true).await, Turn::Taken);
+    let elsewhere = target.begin(&checkpoint("999"), std::slice::from_ref(&berths)).await;
+    assert!(matches!(elsewhere, Err(AdapterError::CheckpointMoved { .. })), "another checkpoint");
+    other.end_turn(PIPELINE).await.unwrap();
+    target.renew_turn(PIPELINE).await.unwrap();
+    assert_eq!(target.holder(PIPELINE).await.unwrap(), Some(first), "what was lost cannot be given back");
 }
 
 async fn loading(under_test: &dyn TargetUnderTest, target: &dyn Target) {
     let berths = plan(target, "berths", RowIdentity::Key(vec![0]));
     target.create(PIPELINE, &berths).await.unwrap();
     target.load(&berths, rows_of_batch(&berths.schema, &[row(8, "half")])).await.unwrap();
-    assert_eq!(target.tables(PIPELINE).await.unwrap()[0].state, TableState::Loading);
+    assert!(target.tables(PIPELINE).await.unwrap()[0].state.is_unread());
     loaded(target, &berths, &[row(1, "north"), row(2, "south")]).await;
     assert_eq!(
         under_test.rows("berths"),
@@ -119,6 +181,9 @@ async fn loading(under_test: &dyn TargetUnderTest, target: &dyn Target) {
     let stored = &target.tables(PIPELINE).await.unwrap()[0];
     assert_eq!((stored.state, stored.snapshot_rows, &stored.plan), (TableState::Live, 2, &berths));
     assert_eq!(stored.mark, Some(("m".into(), "3".into())), "the mark is kept with the rows");
+    assert_eq!(stored.captured_by.as_deref(), Some("by a trigger"));
+    target.remember_captured_by(PIPELINE, &[("berths".into(), "by two".into())]).await.unwrap();
+    assert_eq!(target.tables(PIPELINE).await.unwrap()[0].captured_by.as_deref(), Some("by two"));
 }
 
 async fn merging(under_test: &dyn TargetUnderTest, target: &dyn Target) {
@@ -158,7 +223,7 @@ async fn merging(under_test: &dyn TargetUnderTest, target: &dyn Target) {
     });
     let block =
         block_of(&berths.schema, &transaction, &mut 0, &[Op::Truncate, Op::Insert(row(9, "nine"))], no_old);
-    let mut merge = target.begin(PIPELINE, std::slice::from_ref(&berths)).await.unwrap();
+    let mut merge = begun(target, &berths).await;
     merge.write(&[block]).await.unwrap();
     assert_eq!(under_test.rows("berths"), before, "readers see whole batches");
     drop(merge);
@@ -197,6 +262,39 @@ async fn without_key(under_test: &dyn TargetUnderTest, target: &dyn Target) {
     );
     merged(target, &log, "9", &[Op::Update(2, row(2, "in"))], |id| row(id, "out")).await;
     assert_eq!(under_test.rows("gate_log"), [row(1, "in"), row(2, "in"), row(3, "in")]);
+}
+
+/// A change that assumes another row than the target has stops the batch and is named; where the plan says that such
+/// rows are adjusted, it is applied, and counted.
+async fn differing(under_test: &dyn TargetUnderTest, target: &dyn Target) {
+    let mut odd = plan(target, "odd_berths", RowIdentity::Key(vec![0]));
+    let there = [row(1, "one"), row(2, "two")];
+    loaded(target, &odd, &there).await;
+    let transaction = Arc::new(Transaction {
+        position: Position::new(1, "1"),
+        proof: String::new(),
+        committed_at: chrono::DateTime::UNIX_EPOCH,
+    });
+    let ops = [Op::Update(7, row(7, "seven")), Op::Insert(row(1, "uno")), Op::Delete(8)];
+    for op in &ops {
+        let block = block_of(&odd.schema, &transaction, &mut 0, std::slice::from_ref(op), no_old);
+        let mut merge = begun(target, &odd).await;
+        let refused = merge.write(&[block]).await;
+        drop(merge);
+        target.renew_turn(PIPELINE).await.unwrap();
+        let words = refused.expect_err("a difference").to_string();
+        assert!(words.contains("odd_berths") && words.contains("id = "), "{op:?}: {words}");
+        assert_eq!(under_test.rows("odd_berths"), there, "{op:?}");
+    }
+    odd.mismatch = Mismatch::Adjust;
+    merged(target, &odd, "9", &ops, no_old).await;
+    assert_eq!(under_test.rows("odd_berths"), [row(1, "uno"), row(2, "two"), row(7, "seven")]);
+    let tables = target.tables(PIPELINE).await.unwrap();
+    let adjusted = tables.iter().find(|t| t.plan.target == "odd_berths").unwrap().counters.adjusted;
+    assert_eq!(
+        (adjusted.updates_of_missing, adjusted.inserts_of_present, adjusted.deletes_of_missing),
+        (1, 1, 1)
+    );
 }
 
 async fn existing_rows(under_test: &dyn TargetUnderTest, target: &dyn Target) {
@@ -238,9 +336,14 @@ async fn reading_again(under_test: &dyn TargetUnderTest, target: &dyn Target) {
     let mark = SnapshotMark { text: "m2".into(), complete_at: Position::new(9, "9") };
     for commits in [false, true] {
         let later = block_of(&berths.schema, &transaction, &mut 0, &ops, no_old);
-        let end = LoadedTable { state: TableState::Live, mark: Some(mark.clone()) };
-        let mut merge = target.begin(PIPELINE, std::slice::from_ref(&berths)).await.unwrap();
-        merge.replace(&berths, &mut std::iter::once(Ok(later)), end).await.unwrap();
+        let end = LoadedTable {
+            state: TableState::Live,
+            mark: Some(mark.clone()),
+            captured_by: Some("by another".into()),
+        };
+        let mut merge = begun(target, &berths).await;
+        let later = Box::new(std::iter::once(Ok(later)));
+        merge.replace(vec![Replacement { plan: &berths, later, end }]).await.unwrap();
         if commits {
             let _durable = merge.commit(checkpoint("11")).await.unwrap();
         } else {
@@ -256,6 +359,7 @@ async fn reading_again(under_test: &dyn TargetUnderTest, target: &dyn Target) {
     let tables = target.tables(PIPELINE).await.unwrap();
     let stored = tables.iter().find(|s| s.plan.target == "berths").unwrap();
     assert_eq!(stored.mark, Some(("m2".into(), "9".into())));
+    assert_eq!(stored.captured_by.as_deref(), Some("by another"));
     let read = stored.counters.read;
     assert_eq!((stored.snapshot_rows, read.inserts, read.deletes), (2, 1, 1), "counters begin anew");
 }
@@ -264,9 +368,21 @@ async fn forgetting(under_test: &dyn TargetUnderTest, target: &dyn Target) {
     let berths = plan(target, "berths", RowIdentity::Key(vec![0]));
     target.forget(PIPELINE, &["berths".into()], false).await.unwrap();
     let stored = target.tables(PIPELINE).await.unwrap();
-    assert_eq!(stored.iter().find(|s| s.plan.target == "berths").unwrap().state, TableState::Loading);
+    assert_eq!(stored.iter().find(|s| s.plan.target == "berths").unwrap().state, TableState::NeedsResnapshot);
     loaded(target, &berths, &[row(4, "again")]).await;
     assert_eq!(under_test.rows("berths"), [row(4, "again")]);
+
+    let state = async |name: &str| {
+        let tables = target.tables(PIPELINE).await.unwrap();
+        tables.iter().find(|s| s.plan.target == name).map(|s| s.state)
+    };
+    target.leave(PIPELINE, &["gate_log".into()]).await.unwrap();
+    assert_eq!(state("gate_log").await, Some(TableState::Gone));
+    assert!(!under_test.rows("gate_log").is_empty(), "its rows stay");
+    target.let_go(PIPELINE, &["gate_log".into()], false).await.unwrap();
+    assert_eq!((state("gate_log").await, under_test.rows("gate_log").is_empty()), (None, false));
+    target.let_go(PIPELINE, &["odd_berths".into()], true).await.unwrap();
+    assert_eq!((state("odd_berths").await, under_test.rows("odd_berths").is_empty()), (None, true));
 
     let listed = target.teardown(PIPELINE, true).await.unwrap();
     assert_eq!(under_test.rows("berths"), [row(4, "again")], "a dry run changes nothing");

@@ -70,6 +70,8 @@ impl State {
 
     /// A line that is replaced on a terminal, and written now and then elsewhere.
     fn steady(&mut self, text: &str) {
+        let text = moorage_core::visible::visible(text, false);
+        let text = text.as_ref();
         if self.terminal {
             self.bar.set_message(text.to_string());
             self.bar.tick();
@@ -92,7 +94,7 @@ impl State {
     fn show(&mut self, event: &Event) {
         match event {
             Event::Prepared { step } => self.line(&format!("{}: {}", step.what, step.outcome)),
-            Event::TableLeftOut { table, why } => self.line(&format!("left out {table}: {why}")),
+            Event::TableLeftOut { table, why } => self.line(&format!("warning: {table} is left out: {why}")),
             Event::Waiting { what, waited_ms } => {
                 self.steady(&format!("{what} ({} so far)", render::span(*waited_ms)))
             }
