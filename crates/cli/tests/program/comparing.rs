@@ -176,7 +176,7 @@ fn changes_are_followed_without_moving_the_pipeline() {
         "behind position 1"
     );
     assert_eq!((&first["old"], &first["new"]["name"]), (&Value::Null, &"Grebe".into()));
-    quay.moorage(&["changes", "vessels", "--from", "soon"]).expect(1, &["\"soon\" is no place to begin"]);
+    quay.moorage(&["changes", "vessels", "--from", "soon"]).expect(2, &["\"soon\" is no place to begin"]);
     quay.moorage(&["changes", "vessels", "--for", "100ms"]).expect(0, &["from now on"]);
     let waiting = quay.moorage(&["status"]).expect(0, &["3 changes wait"]);
     assert!(!waiting.out.contains("killed"), "{}", waiting.out);
