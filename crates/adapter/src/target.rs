@@ -271,8 +271,9 @@ pub trait Target: Send + Sync {
     /// written.
     async fn probe(&self, bytes: u64) -> Result<Vec<Finding>>;
 
-    /// The statements for the target's administrator that let a pipeline do its work, or undo that.
-    fn set_up_script(&self, undo: bool) -> String;
+    /// The statements for the target's administrator that let a pipeline do its work, or undo that; for a role, or for
+    /// that of the project file if none is given.
+    fn set_up_script(&self, role: Option<&str>, undo: bool) -> String;
 
     /// The statement that would make a table.
     fn definition(&self, plan: &TablePlan) -> String;

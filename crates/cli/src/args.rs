@@ -82,8 +82,10 @@ A password is never written: the file says where it comes from.")]
     #[command(after_help = "\
 Examples:
   moorage check                        every finding, grouped by end
-  moorage check --sql                  the script that makes a role with just the rights it needs
-  moorage check --sql undo             and what takes that back
+  moorage check --sql source > source.sql     the script that makes a role with just the rights it needs
+  moorage check --sql source --as postgres    asks as an administrator, while that role is not there yet
+  moorage check --sql target > target.sql     likewise for the target's server
+  moorage check --sql source --undo           and what takes that back
 
 Safe beside a live run: what it tries, it takes back. Exit code 3: there is a blocker.")]
     Check(CheckArgs),
@@ -209,20 +211,26 @@ pub struct Pipelines {
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub enum Script {
-    /// What sets up
-    SetUp,
-    /// What takes that back
-    Undo,
+pub enum ScriptOf {
+    /// The source's server
+    Source,
+    /// The target's server
+    Target,
 }
 
 #[derive(Debug, ClapArgs)]
 pub struct CheckArgs {
     #[command(flatten)]
     pub pipelines: Pipelines,
-    /// Print the script for the administrator instead: what sets up, or what takes that back
-    #[arg(long, value_enum, value_name = "WHICH", num_args = 0..=1, default_missing_value = "set-up")]
-    pub sql: Option<Script>,
+    /// Print the script for the administrator of one end instead
+    #[arg(long, value_enum, value_name = "END")]
+    pub sql: Option<ScriptOf>,
+    /// Print what takes back what the script did
+    #[arg(long, requires = "sql")]
+    pub undo: bool,
+    /// Log in as this user to look around, with the password in MOORAGE_PASSWORD if it has one
+    #[arg(long = "as", value_name = "USER", requires = "sql")]
+    pub log_in_as: Option<String>,
     /// The role that the script is for, if not the one of the project file
     #[arg(long, value_name = "NAME", requires = "sql")]
     pub role: Option<String>,

@@ -1,14 +1,14 @@
 //! From the project file to pipelines with both ends.
 
-use crate::args::Global;
+use crate::args::{Global, ScriptOf};
 use crate::exit::Failure;
 use moorage_adapter::{Source, Target};
 use moorage_core::project::{
-    Capture, Project, SecretConfig, SourceConfig, SourceKind, SslMode, TargetConfig, TargetKind, findings,
+    Capture, LogIn, Project, SecretConfig, SourceConfig, SourceKind, TargetConfig, TargetKind, findings,
 };
 use moorage_engine::Pipeline;
 use moorage_postgres::{
-    PostgresAddress, PostgresSource, PostgresTarget, PostgresTriggerSource, TargetSettings,
+    Password, PostgresAddress, PostgresSource, PostgresTarget, PostgresTriggerSource, TargetSettings,
 };
 use moorage_sqlite::{SqliteSource, SqliteTarget};
 use secrecy::SecretString;
@@ -50,7 +50,14 @@ pub fn pipelines(global: &Global, wanted: &[String]) -> Result<Vec<Pipeline>, Fa
             Ok(Pipeline {
                 name: name.clone(),
                 config: config.clone(),
-                source: open_source(file, &folder, config.source.get_ref(), source, connections, None)?,
+                source: open_source(
+                    file,
+                    &folder,
+                    config.source.get_ref(),
+                    source,
+                    connections,
+                    LogInAs::default(),
+                )?,
                 target: open_target(file, &folder, config.target.get_ref(), target, connections)?,
                 connections,
                 ddl_folder: config.ddl_dir.as_ref().map(|d| folder.join(d)),
@@ -96,6 +103,30 @@ pub fn pipeline(global: &Global, wanted: Option<&String>) -> Result<Pipeline, Fa
     }
 }
 
+/// One pipeline for the script of one end's administrator, and the user of that end if someone else is to log in.
+///
+/// # Errors
+/// As for [`pipeline`].
+pub fn for_script(
+    global: &Global,
+    wanted: &[String],
+    end: ScriptOf,
+    log_in_as: Option<&str>,
+) -> Result<(Pipeline, Option<String>), Failure> {
+    let mut pipeline = only(global, wanted)?;
+    let (Some(user), ScriptOf::Source) = (log_in_as, end) else { return Ok((pipeline, None)) };
+    let file = &global.file;
+    let project = project(file)?;
+    let name = pipeline.config.source.get_ref();
+    let instead = LogInAs {
+        user: Some(user.to_string()),
+        password: std::env::var("MOORAGE_PASSWORD").ok().map(SecretString::from),
+    };
+    pipeline.source = open_source(file, &folder_of(file), name, &project.sources[name], 1, instead)?;
+    let url = project.sources[name].url.as_ref().map(|u| u.get_ref().as_str()).unwrap_or_default();
+    Ok((pipeline, PostgresAddress::parse(url).ok().map(|address| address.user)))
+}
+
 /// One pipeline where at most one was named.
 ///
 /// # Errors
@@ -125,7 +156,7 @@ pub fn source(global: &Global, name: Option<&String>) -> Result<(String, Arc<dyn
         let asked = name.map_or("name one of the sources".into(), |n| format!("there is no source {n}"));
         return Err(Failure::Usage(format!("{}: {asked}; there is {known}", file.display())));
     };
-    Ok((name.clone(), open_source(file, &folder_of(file), name, config, 1, None)?))
+    Ok((name.clone(), open_source(file, &folder_of(file), name, config, 1, LogInAs::default())?))
 }
 
 /// The folder that paths in a project file are relative to.
@@ -136,7 +167,16 @@ pub fn folder_of(file: &Path) -> PathBuf {
     }
 }
 
-/// A source as the project file describes it; with a password from elsewhere, if one is given.
+/// How to log in otherwise than the project file says.
+#[derive(Default)]
+pub struct LogInAs {
+    /// The user; that of the project file if none is given.
+    pub user: Option<String>,
+    /// The password; that of the project file if neither is given.
+    pub password: Option<SecretString>,
+}
+
+/// A source as the project file describes it; with another log-in, if one is given.
 ///
 /// # Errors
 /// If its address is wrong, or its password cannot be had.
@@ -146,7 +186,7 @@ pub fn open_source(
     name: &str,
     config: &SourceConfig,
     connections: usize,
-    password: Option<SecretString>,
+    instead: LogInAs,
 ) -> Result<Arc<dyn Source>, Failure> {
     if *config.kind.get_ref() == SourceKind::Sqlite {
         let path = config.path.as_ref().map(|p| p.get_ref().as_str()).unwrap_or_default();
@@ -155,10 +195,8 @@ pub fn open_source(
     let server = Server {
         end: format!("source {name}"),
         url: config.url.as_ref().map(|u| u.get_ref().as_str()).unwrap_or_default(),
-        secret: config.password.as_ref().map(toml::Spanned::get_ref),
-        password,
-        sslmode: config.sslmode,
-        sslrootcert: config.sslrootcert.as_deref(),
+        log_in: config.log_in(),
+        instead,
     };
     let address = server.address(file, folder)?;
     Ok(match config.captured_by() {
@@ -184,10 +222,8 @@ fn open_target(
     let server = Server {
         end: format!("target {name}"),
         url: &url,
-        secret: config.password.as_ref().map(toml::Spanned::get_ref),
-        password: None,
-        sslmode: config.sslmode,
-        sslrootcert: config.sslrootcert.as_deref(),
+        log_in: config.log_in(),
+        instead: LogInAs::default(),
     };
     let settings = TargetSettings {
         schema: text(&config.schema).unwrap_or_else(|| "public".into()),
@@ -202,49 +238,71 @@ fn open_target(
 struct Server<'a> {
     end: String,
     url: &'a str,
-    secret: Option<&'a SecretConfig>,
-    /// A password from elsewhere, which counts more.
-    password: Option<SecretString>,
-    sslmode: Option<SslMode>,
-    sslrootcert: Option<&'a str>,
+    log_in: LogIn<'a>,
+    /// What counts more.
+    instead: LogInAs,
 }
 
 impl Server<'_> {
     fn address(self, file: &Path, folder: &Path) -> Result<PostgresAddress, Failure> {
-        let mut address = PostgresAddress::parse(self.url)
-            .map_err(|e| Failure::Usage(format!("{}: {}: {e}", file.display(), self.end)))?;
-        if let Some(password) = self.password {
-            address.password = Some(password);
-        } else if let Some(secret) = self.secret {
-            address.password = Some(look_up(folder, &self.end, secret)?);
+        let wrong = |what: String| Failure::Usage(format!("{}: {}: {what}", file.display(), self.end));
+        let mut address = PostgresAddress::parse(self.url).map_err(|e| wrong(e.to_string()))?;
+        let given = self.log_in;
+        let is_other = self.instead.user.is_some();
+        address.user = self.instead.user.unwrap_or(address.user);
+        if is_other || self.instead.password.is_some() {
+            address.password = self.instead.password.map(Password::Given);
+        } else if let Some(secret) = given.password {
+            address.password = Some(password(folder, &self.end, secret)?);
         }
-        if let Some(mode) = self.sslmode {
-            address.sslmode = mode;
+        address.sslmode = given.sslmode.unwrap_or(address.sslmode);
+        address.channel_binding = given.channel_binding.unwrap_or(address.channel_binding);
+        // An administrator need not be a member of it.
+        address.role = given.role.map(str::to_string);
+        address.takes_role = !is_other;
+        let files = [
+            (&mut address.sslrootcert, given.sslrootcert),
+            (&mut address.sslcert, given.sslcert),
+            (&mut address.sslkey, given.sslkey),
+        ];
+        for (of_address, of_file) in files {
+            let path = of_file.map(PathBuf::from).or_else(|| of_address.take());
+            *of_address = path.map(|path| folder.join(path));
         }
-        if let Some(path) = self.sslrootcert {
-            address.sslrootcert = Some(folder.join(path));
+        if address.sslcert.is_some() != address.sslkey.is_some() {
+            return Err(wrong("sslcert and sslkey are only of use together".into()));
         }
         Ok(address)
     }
 }
 
-fn look_up(folder: &Path, end: &str, secret: &SecretConfig) -> Result<SecretString, Failure> {
-    let failed = |what: String| Failure::Failed(format!("the password of {end}: {what}"));
-    let found = if let Some(name) = &secret.env {
-        std::env::var(name).map_err(|_| failed(format!("the environment variable {name} is not set")))?
-    } else if let Some(path) = &secret.file {
-        let path = folder.join(path);
-        let text =
-            read_bounded(&path, MOST_SECRET_BYTES).map_err(|e| failed(format!("{}: {e}", path.display())))?;
-        text.strip_suffix('\n').unwrap_or(&text).to_string()
-    } else {
-        let command = secret.command.as_deref().unwrap_or_default();
-        let (program, arguments) =
-            command.split_first().ok_or_else(|| failed("the command is empty".into()))?;
-        let text = printed_by(program, arguments, folder).map_err(|e| failed(format!("{program}: {e}")))?;
-        text.trim_end_matches('\n').to_string()
-    };
-    Ok(SecretString::from(found))
+/// Where a password comes from. What is in a file, or printed by a program, is looked up again for every connection: it
+/// may be a token that is good for minutes.
+fn password(folder: &Path, end: &str, secret: &SecretConfig) -> Result<Password, Failure> {
+    let end = format!("the password of {end}");
+    if let Some(name) = &secret.env {
+        let found = std::env::var(name)
+            .map_err(|_| Failure::Failed(format!("{end}: the environment variable {name} is not set")))?;
+        return Ok(Password::Given(found.into()));
+    }
+    let (folder, secret) = (folder.to_path_buf(), secret.clone());
+    Ok(Password::Asked(Arc::new(move || {
+        let found = match (&secret.file, secret.command.as_deref().and_then(<[String]>::split_first)) {
+            (Some(path), _) => {
+                let path = folder.join(path);
+                let text = read_bounded(&path, MOST_SECRET_BYTES)
+                    .map_err(|e| format!("{end}: {}: {e}", path.display()))?;
+                text.strip_suffix('\n').unwrap_or(&text).to_string()
+            }
+            (None, Some((program, arguments))) => {
+                let text =
+                    printed_by(program, arguments, &folder).map_err(|e| format!("{end}: {program}: {e}"))?;
+                text.trim_end_matches('\n').to_string()
+            }
+            (None, None) => return Err(format!("{end}: the command is empty")),
+        };
+        Ok(found.into())
+    })))
 }
 
 /// The largest project file, in bytes.

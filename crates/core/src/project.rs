@@ -3,7 +3,8 @@
 //! Only the text is read here; secrets are described, not looked up, and no path is touched.
 
 pub use crate::project_ends::{
-    Capture, SecretConfig, SourceConfig, SourceKind, SslMode, TargetConfig, TargetKind, findings, parse_size,
+    Capture, ChannelBinding, LogIn, SecretConfig, SourceConfig, SourceKind, SslMode, TargetConfig,
+    TargetKind, findings, parse_size,
 };
 pub use crate::project_error::ProjectError;
 pub use crate::project_rule::{AddConfig, CastConfig, Constant, RuleConfig, Stamp};

@@ -53,6 +53,38 @@ pub enum SslMode {
     VerifyFull,
 }
 
+/// Whether a log-in is bound to the encrypted channel (RFC 5802, section 6), so that nobody in between can pass it on.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum ChannelBinding {
+    /// Never.
+    Disable,
+    /// Where both sides can.
+    #[default]
+    Prefer,
+    /// Always; a log-in without is refused.
+    Require,
+}
+
+/// How to log in to a server, beside its address. The words are those of the server's own connection strings.
+#[derive(Clone, Debug, Default)]
+pub struct LogIn<'a> {
+    /// Where the password comes from.
+    pub password: Option<&'a SecretConfig>,
+    /// How the connection is protected.
+    pub sslmode: Option<SslMode>,
+    /// A file with the certificates of trusted authorities.
+    pub sslrootcert: Option<&'a str>,
+    /// A file with our own certificate.
+    pub sslcert: Option<&'a str>,
+    /// A file with the key of our own certificate.
+    pub sslkey: Option<&'a str>,
+    /// Whether the log-in is bound to the channel.
+    pub channel_binding: Option<ChannelBinding>,
+    /// The role that sessions take on.
+    pub role: Option<&'a str>,
+}
+
 /// Where a password comes from. Exactly one of the three must be given.
 #[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -85,6 +117,14 @@ pub struct SourceConfig {
     pub sslmode: Option<SslMode>,
     /// A file with the certificates of trusted authorities, in PEM; the system's own otherwise.
     pub sslrootcert: Option<String>,
+    /// A file with our own certificate, in PEM, to log in with.
+    pub sslcert: Option<Spanned<String>>,
+    /// The file with its key, in PEM.
+    pub sslkey: Option<Spanned<String>>,
+    /// Whether the log-in is bound to the encrypted channel; `prefer` if not given here or in the address.
+    pub channel_binding: Option<Spanned<ChannelBinding>>,
+    /// The role that sessions take on, so that what they make belongs to it; the user itself otherwise.
+    pub role: Option<Spanned<String>>,
 }
 
 /// A target.
@@ -109,6 +149,14 @@ pub struct TargetConfig {
     pub sslmode: Option<SslMode>,
     /// A file with the certificates of trusted authorities, in PEM; the system's own otherwise.
     pub sslrootcert: Option<String>,
+    /// A file with our own certificate, in PEM, to log in with.
+    pub sslcert: Option<Spanned<String>>,
+    /// The file with its key, in PEM.
+    pub sslkey: Option<Spanned<String>>,
+    /// Whether the log-in is bound to the encrypted channel; `prefer` if not given here or in the address.
+    pub channel_binding: Option<Spanned<ChannelBinding>>,
+    /// The role that sessions take on, so that what they make belongs to it; the user itself otherwise.
+    pub role: Option<Spanned<String>>,
 }
 
 /// A mistake: where, what, and what was expected.
@@ -124,6 +172,53 @@ fn wrong_password(end: &str, password: Option<&Spanned<SecretConfig>>) -> Option
     let what = || format!("the password of {end} must come from exactly one place");
     (given != 1).then(|| (password.span(), what(), expected))
 }
+
+/// What sources and targets say of logging in, and what may be wrong with it.
+macro_rules! logs_in {
+    ($config:ty) => {
+        impl $config {
+            /// How to log in.
+            pub fn log_in(&self) -> LogIn<'_> {
+                fn text(value: &Option<Spanned<String>>) -> Option<&str> {
+                    value.as_ref().map(|v| v.get_ref().as_str())
+                }
+                LogIn {
+                    password: self.password.as_ref().map(Spanned::get_ref),
+                    sslmode: self.sslmode,
+                    sslrootcert: self.sslrootcert.as_deref(),
+                    sslcert: text(&self.sslcert),
+                    sslkey: text(&self.sslkey),
+                    channel_binding: self.channel_binding.as_ref().map(|c| *c.get_ref()),
+                    role: text(&self.role),
+                }
+            }
+
+            fn wrong_log_in(&self, end: &str, is_server: bool) -> Option<Wrong> {
+                let texts = [("sslcert", &self.sslcert), ("sslkey", &self.sslkey), ("role", &self.role)];
+                let texts = texts.map(|(key, value)| (key, value.as_ref().map(Spanned::span)));
+                let binding = ("channel_binding", self.channel_binding.as_ref().map(Spanned::span));
+                let mut given =
+                    texts.into_iter().chain([binding]).filter_map(|(key, span)| Some((key, span?)));
+                if !is_server && let Some((key, span)) = given.next() {
+                    return Some((span, format!("{end} is a file: there is no `{key}`"), "no such key"));
+                }
+                let both = "sslcert and sslkey together: the files of our certificate and of its key";
+                match (&self.sslcert, &self.sslkey) {
+                    (Some(cert), None) => {
+                        Some((cert.span(), format!("{end} has `sslcert` without `sslkey`"), both))
+                    }
+                    (None, Some(key)) => {
+                        Some((key.span(), format!("{end} has `sslkey` without `sslcert`"), both))
+                    }
+                    _ => wrong_password(end, self.password.as_ref()),
+                }
+            }
+        }
+    };
+}
+
+logs_in!(SourceConfig);
+logs_in!(TargetConfig);
 
 impl TargetConfig {
     /// The first mistake.
@@ -152,7 +247,7 @@ impl TargetConfig {
         if let Some(schema) = self.schema.as_ref().filter(|s| s.get_ref().is_empty()) {
             return Some((schema.span(), "a schema has a name".into(), "schema = \"public\""));
         }
-        wrong_password(&end, self.password.as_ref())
+        self.wrong_log_in(&end, *self.kind.get_ref() == TargetKind::Postgres)
     }
 
     /// How long a statement waits for a lock; zero for ever.
@@ -215,7 +310,8 @@ fn wrong_limit(name: &str, source: &SourceConfig) -> Option<Wrong> {
 impl SourceConfig {
     /// The first mistake.
     pub(crate) fn wrong(&self, name: &str) -> Option<Wrong> {
-        wrong_place(name, self).or_else(|| wrong_password(&format!("source {name}"), self.password.as_ref()))
+        let is_server = *self.kind.get_ref() == SourceKind::Postgres;
+        wrong_place(name, self).or_else(|| self.wrong_log_in(&format!("source {name}"), is_server))
     }
 
     /// How changes are read.

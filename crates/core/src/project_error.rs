@@ -105,11 +105,13 @@ fn plain_words(text: &str) -> String {
 }
 
 /// Keys of sources and targets whose values are no secrets.
-const PLAIN: [&str; 12] = [
+const PLAIN: [&str; 14] = [
     "kind",
     "capture",
     "sslmode",
     "sslrootcert",
+    "sslcert",
+    "sslkey",
     "channel_binding",
     "path",
     "schema",

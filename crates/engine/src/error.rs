@@ -13,6 +13,12 @@ pub enum EngineError {
     /// Source or target.
     #[error(transparent)]
     Adapter(#[from] AdapterError),
+    /// The log-in for the administrator's script was refused.
+    #[error(
+        "{0}. If the role does not exist yet, `moorage check --sql source --as ADMINISTRATOR` asks as someone who does \
+         (password in MOORAGE_PASSWORD), and prints the script that makes it"
+    )]
+    NoLogIn(#[source] AdapterError),
     /// Another process has the pipeline.
     #[error(
         "pipeline {pipeline} is already run by {by}. Stop that one first, or look at it with `moorage status`"

@@ -32,7 +32,7 @@ pub use error::{EngineError, Result};
 pub use pipeline::{Pipeline, capture_plan};
 pub use planning::{
     Draft, Estimate, Explained, FoundRule, check, draft, estimate, has_blocker, plan_pipeline,
-    rule_from_example, set_up_scripts,
+    rule_from_example, set_up_script,
 };
 pub use rejects::{ShownReject, reject, rejects, settle};
 pub use remove::{RereadOutcome, Rereads, Resnapshot, let_go, reread_outcome, resnapshot, teardown};

@@ -1,11 +1,11 @@
 //! Before the first row moves: what a pipeline would do, asked of both ends.
 
 use crate::ddl;
-use crate::error::Result;
+use crate::error::{EngineError, Result};
 use crate::pipeline::Pipeline;
 use crate::prepare::look_once;
 use chrono::Utc;
-use moorage_adapter::{Inspected, SetUp, Surveyed, TableState};
+use moorage_adapter::{AdapterError, Layer, Inspected, SetUp, Surveyed, TableState};
 use moorage_core::checkpoint::{Decision, Refusal};
 use moorage_core::finding::{End, Finding, Fix, Severity, reason_and_fix, tables as count};
 use moorage_core::naming::Naming;
@@ -156,7 +156,7 @@ pub async fn check(pipeline: &Pipeline) -> Vec<Finding> {
     let tables = match pipeline.source.discover().await {
         Ok(tables) => Some(tables),
         Err(error) => {
-            found.push(unreachable(End::Source, &error.to_string()));
+            found.push(unreachable(End::Source, error));
             None
         }
     };
@@ -168,7 +168,7 @@ pub async fn check(pipeline: &Pipeline) -> Vec<Finding> {
                 let inspected = Inspected { found: tables, plan: &planned };
                 match pipeline.source.inspect(&pipeline.capture(), &inspected).await {
                     Ok(more) => found.extend(more),
-                    Err(error) => found.push(unreachable(End::Source, &error.to_string())),
+                    Err(error) => found.push(unreachable(End::Source, error)),
                 }
                 found.extend(of_plan(pipeline, tables, &planned));
                 found.extend(history(pipeline).await);
@@ -187,16 +187,28 @@ pub async fn check(pipeline: &Pipeline) -> Vec<Finding> {
     }
     match pipeline.target.probe(bytes).await {
         Ok(more) => found.extend(more),
-        Err(error) => found.push(unreachable(End::Target, &error.to_string())),
+        Err(error) => found.push(unreachable(End::Target, error)),
     }
     found.extend(clashing);
     found.sort_by_key(|f| f.end);
     found
 }
 
-fn unreachable(end: End, error: &str) -> Finding {
-    let why = if end == End::Source { "nothing can be read" } else { "nothing can be written" };
-    Finding::blocker(end, "connection", error, why, Fix::step("mend what the message names"))
+fn unreachable(end: End, error: impl Into<EngineError>) -> Finding {
+    let error = error.into();
+    let (why, word) = match end {
+        End::Target => ("nothing can be written", "target"),
+        _ => ("nothing can be read", "source"),
+    };
+    let fix = match &error {
+        EngineError::Adapter(AdapterError::Connect { layer: Layer::LogIn, .. }) => format!(
+            "mend what the message names; if the role does not exist yet: `moorage check --sql {word}{}` prints the script that makes it",
+            // For the target's script nobody has to log in.
+            if end == End::Source { " --as ADMINISTRATOR" } else { "" }
+        ),
+        _ => "mend what the message names".into(),
+    };
+    Finding::blocker(end, "connection", error.to_string(), why, Fix::step(fix))
 }
 
 /// Whether the source's history is the one the target was filled from, and its capture point the target's own. Beside a
@@ -356,7 +368,7 @@ fn as_text(planned: &Plan) -> Option<Finding> {
 async fn clashes(pipeline: &Pipeline, planned: &Plan) -> Vec<Finding> {
     let surveyed = match survey(pipeline, planned).await {
         Ok(surveyed) => surveyed,
-        Err(error) => return vec![unreachable(End::Target, &error.to_string())],
+        Err(error) => return vec![unreachable(End::Target, error)],
     };
     let mut found: Vec<Finding> = surveyed
         .iter()
@@ -385,16 +397,21 @@ pub fn has_blocker(found: &[Finding]) -> bool {
     found.iter().any(|f| f.severity == Severity::Blocker)
 }
 
-/// The scripts for both ends' administrators.
+/// The script for the administrator of one end.
 ///
 /// # Errors
 /// If the source cannot be reached.
-pub async fn set_up_scripts(pipeline: &Pipeline, role: Option<&str>, undo: bool) -> Result<(String, String)> {
-    let found = pipeline.source.discover().await?;
+pub async fn set_up_script(pipeline: &Pipeline, end: End, role: Option<&str>, undo: bool) -> Result<String> {
+    if end == End::Target {
+        return Ok(pipeline.target.set_up_script(role, undo));
+    }
+    let found = pipeline.source.discover().await.map_err(|error| match error {
+        AdapterError::Connect { layer: Layer::LogIn, .. } => EngineError::NoLogIn(error),
+        error => error.into(),
+    })?;
     let plan = plan_pipeline(pipeline, &found)?;
     let set_up = SetUp { pipeline: &pipeline.name, role, undo, found: &found, plan: &plan };
-    let source = pipeline.source.set_up_script(&pipeline.capture(), &set_up).await?;
-    Ok((source, pipeline.target.set_up_script(undo)))
+    Ok(pipeline.source.set_up_script(&pipeline.capture(), &set_up).await?)
 }
 
 /// What a naming rule makes of one picked table.

@@ -297,7 +297,7 @@ pub(crate) async fn slot(at: &Observed<'_>, plan: &CapturePlan, again: bool) -> 
     }
     if again {
         let sql = "SELECT count(pg_drop_replication_slot(slot_name)) FROM pg_replication_slots WHERE slot_name = $1";
-        session.one("removing the slot of a broken-off set-up", sql, &[&plan.slot]).await?;
+        session.as_user(session.one("removing the slot of a broken-off set-up", sql, &[&plan.slot])).await?;
     }
     let make = async {
         let sql = "SELECT lsn::text FROM pg_create_logical_replication_slot($1, 'pgoutput')";
@@ -313,8 +313,8 @@ pub(crate) async fn slot(at: &Observed<'_>, plan: &CapturePlan, again: bool) -> 
         })?;
         position(row.get(0))
     };
-    let made =
-        naming_waits(address, session.pid(), &format!("making slot {}", plan.slot), events, make).await?;
+    let doing = format!("making slot {}", plan.slot);
+    let made = session.as_user(naming_waits(address, session.pid(), &doing, events, make)).await?;
     said("made");
     Ok(made)
 }
@@ -335,7 +335,8 @@ pub(crate) async fn teardown(at: &Observed<'_>, plan: &CapturePlan, dry: bool) -
         }
         (Some(_), _, true) => "would be removed".into(),
         (Some(_), _, false) => {
-            session.one("removing the slot", "SELECT pg_drop_replication_slot($1)", &[&plan.slot]).await?;
+            let sql = "SELECT pg_drop_replication_slot($1)";
+            session.as_user(session.one("removing the slot", sql, &[&plan.slot])).await?;
             "removed".into()
         }
     };

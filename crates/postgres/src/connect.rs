@@ -1,25 +1,18 @@
-//! Connections: the socket with its encryption, and ordinary sessions on it.
+//! Ordinary sessions.
 
 use crate::address::PostgresAddress;
 use crate::error::{log_in_error, statement_error};
-use crate::tls;
+use crate::link::{self, Encrypted, Link, failed};
 use moorage_adapter::{AdapterError, Layer, Result};
-use moorage_core::project::SslMode;
-use rustls_pki_types::ServerName;
-use secrecy::ExposeSecret;
+use moorage_core::project::ChannelBinding;
+use secrecy::{ExposeSecret, SecretString};
 use std::collections::HashMap;
-use std::io;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
-use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt};
-use tokio::net::{TcpStream, UnixStream};
 use tokio::time::timeout;
+use tokio_postgres::config;
 use tokio_postgres::types::ToSql;
 use tokio_postgres::{Client, Row, Statement};
-
-/// A connected socket, encrypted or not.
-pub(crate) trait Socket: AsyncRead + AsyncWrite + Unpin + Send {}
-impl<T: AsyncRead + AsyncWrite + Unpin + Send> Socket for T {}
 
 /// Session settings under which all text that the server sends is canonical. The stream and the
 /// snapshot use the same, so that a value looks the same whichever way it comes.
@@ -38,80 +31,6 @@ pub(crate) const SESSION: [(&str, &str); 12] = [
     // The server notices within a second that Moorage is gone, also while it waits for something.
     ("client_connection_check_interval", "1000"),
 ];
-
-/// Opens a socket and agrees on encryption. No name, nobody there, no answer, no encryption: each is
-/// told apart.
-pub(crate) async fn open_socket(address: &PostgresAddress) -> Result<Box<dyn Socket>> {
-    let attempt = timeout(address.connect_timeout, open(address)).await;
-    attempt.unwrap_or_else(|_| {
-        let reason = format!("no answer within {} s", address.connect_timeout.as_secs());
-        Err(failed(address, Layer::TimedOut, reason))
-    })
-}
-
-fn failed(address: &PostgresAddress, layer: Layer, reason: impl Into<String>) -> AdapterError {
-    AdapterError::Connect { address: address.text(), layer, reason: reason.into() }
-}
-
-fn io_failed(address: &PostgresAddress, error: &io::Error) -> AdapterError {
-    let layer = match error.kind() {
-        io::ErrorKind::ConnectionRefused | io::ErrorKind::NotFound => Layer::Refused,
-        io::ErrorKind::TimedOut => Layer::TimedOut,
-        _ => Layer::Network,
-    };
-    failed(address, layer, error.to_string())
-}
-
-async fn open(address: &PostgresAddress) -> Result<Box<dyn Socket>> {
-    if let Some(path) = address.socket() {
-        let socket = UnixStream::connect(&path).await.map_err(|e| io_failed(address, &e))?;
-        return Ok(Box::new(socket));
-    }
-    let found: Vec<_> = tokio::net::lookup_host((address.host.as_str(), address.port))
-        .await
-        .map_err(|e| failed(address, Layer::NameLookup, e.to_string()))?
-        .collect();
-    let socket = TcpStream::connect(found.as_slice()).await.map_err(|e| io_failed(address, &e))?;
-    socket.set_nodelay(true).map_err(|e| io_failed(address, &e))?;
-    let keepalive = socket2::TcpKeepalive::new()
-        .with_time(Duration::from_secs(30))
-        .with_interval(Duration::from_secs(10));
-    let tuned = socket2::SockRef::from(&socket);
-    tuned.set_tcp_keepalive(&keepalive).map_err(|e| io_failed(address, &e))?;
-    // What was sent and is never received is noticed too, not only silence.
-    #[cfg(target_os = "linux")]
-    tuned.set_tcp_user_timeout(Some(Duration::from_secs(60))).map_err(|e| io_failed(address, &e))?;
-    if address.sslmode == SslMode::Disable {
-        return Ok(Box::new(socket));
-    }
-    encrypt(address, socket).await
-}
-
-/// Asks for encryption (PostgreSQL manual, section 55.2.10).
-async fn encrypt(address: &PostgresAddress, mut socket: TcpStream) -> Result<Box<dyn Socket>> {
-    let mut request = bytes::BytesMut::new();
-    postgres_protocol::message::frontend::ssl_request(&mut request);
-    socket.write_all(&request).await.map_err(|e| io_failed(address, &e))?;
-    let answer = socket.read_u8().await.map_err(|e| io_failed(address, &e))?;
-    if answer != b'S' {
-        return match address.sslmode {
-            SslMode::Prefer => Ok(Box::new(socket)),
-            _ => Err(failed(
-                address,
-                Layer::Tls,
-                "the server does not offer encryption, which sslmode asks for",
-            )),
-        };
-    }
-    let config = tls::client_config(address).map_err(|reason| failed(address, Layer::Tls, reason))?;
-    let name = ServerName::try_from(address.host.clone()).map_err(|_| {
-        failed(address, Layer::Tls, format!("{} is not a name that a certificate can have", address.host))
-    })?;
-    let connector = tokio_rustls::TlsConnector::from(Arc::new(config));
-    let encrypted =
-        connector.connect(name, socket).await.map_err(|e| failed(address, Layer::Tls, e.to_string()))?;
-    Ok(Box::new(encrypted))
-}
 
 /// How long logging in may take, whatever the address says.
 const MOST_TO_LOG_IN: Duration = Duration::from_secs(120);
@@ -152,6 +71,23 @@ pub(crate) async fn watched<T>(
     }
 }
 
+/// The password for the next connection, if there is one.
+pub(crate) async fn password(address: &PostgresAddress) -> Result<Option<SecretString>> {
+    match &address.password {
+        None => Ok(None),
+        Some(password) => password.get().await.map(Some).map_err(|what| failed(address, Layer::LogIn, what)),
+    }
+}
+
+/// Refuses to log in over a connection to which the log-in cannot be bound although it has to be.
+pub(crate) fn may_be_bound(address: &PostgresAddress, link: &Link) -> Result<()> {
+    if address.channel_binding != ChannelBinding::Require || link.tls.is_some() {
+        return Ok(());
+    }
+    let reason = "channel_binding = \"require\" needs an encrypted connection, and this one is not: set sslmode = \"require\" or better, on a server with ssl = on";
+    Err(failed(address, Layer::Tls, reason))
+}
+
 /// How many prepared statements a session keeps.
 const MOST_PREPARED: usize = 1000;
 
@@ -161,6 +97,7 @@ pub(crate) struct Session {
     place: PostgresAddress,
     address: String,
     pid: i32,
+    link: Link,
     /// Statements that were prepared once, by their text.
     prepared: Mutex<HashMap<String, Statement>>,
 }
@@ -168,40 +105,59 @@ pub(crate) struct Session {
 impl Session {
     /// Connects and logs in.
     pub(crate) async fn open(address: &PostgresAddress) -> Result<Self> {
+        let password = password(address).await?;
         // Also one who logs us in and then says nothing.
         let most = address.connect_timeout.saturating_mul(2).min(MOST_TO_LOG_IN);
-        let opened = timeout(most, Self::log_in(address)).await;
+        let opened = timeout(most, Self::log_in(address, password)).await;
         opened.unwrap_or_else(|_| Err(failed(address, Layer::TimedOut, "no answer behind the log-in")))
     }
 
-    async fn log_in(address: &PostgresAddress) -> Result<Self> {
-        let socket = open_socket(address).await?;
-        let mut config = tokio_postgres::Config::new();
-        let options: Vec<String> =
-            SESSION.iter().map(|(name, value)| format!("-c {name}={}", value.replace(' ', "\\ "))).collect();
+    async fn log_in(address: &PostgresAddress, password: Option<SecretString>) -> Result<Self> {
+        let (wire, gate, link) = link::open(address).await?;
+        may_be_bound(address, &link)?;
+        let mut config = config::Config::new();
+        let role = address.role_taken().map(|role| ("role", role));
+        let options: Vec<String> = SESSION
+            .iter()
+            .copied()
+            .chain(role)
+            .map(|(name, value)| format!("-c {name}={}", value.replace('\\', "\\\\").replace(' ', "\\ ")))
+            .collect();
         config
             .user(&address.user)
             .dbname(&address.database)
             .application_name("moorage")
             .options(options.join(" "))
-            .ssl_mode(tokio_postgres::config::SslMode::Disable);
-        if let Some(password) = &address.password {
+            .channel_binding(match address.channel_binding {
+                ChannelBinding::Disable => config::ChannelBinding::Disable,
+                ChannelBinding::Prefer => config::ChannelBinding::Prefer,
+                ChannelBinding::Require => config::ChannelBinding::Require,
+            });
+        // The encryption is there already; the client library only learns what it can bind the log-in to.
+        match link.tls {
+            None => config.ssl_mode(config::SslMode::Disable),
+            Some(_) => {
+                config.ssl_mode(config::SslMode::Require).ssl_negotiation(config::SslNegotiation::Direct)
+            }
+        };
+        if let Some(password) = &password {
             config.password(password.expose_secret());
         }
         let text = address.text();
-        let log_in =
-            timeout(address.connect_timeout, config.connect_raw(socket, tokio_postgres::NoTls)).await;
+        let encrypted = Encrypted(link.tls.as_ref().and_then(|tls| tls.end_point.clone()));
+        let log_in = timeout(address.connect_timeout, config.connect_raw(wire, encrypted)).await;
         let (client, connection) = match log_in {
             Err(_) => return Err(failed(address, Layer::TimedOut, "no answer to the log-in")),
             Ok(done) => done.map_err(|e| log_in_error(&text, &e))?,
         };
+        gate.open();
         tokio::spawn(async move {
             if let Err(error) = connection.await {
                 tracing::debug!("connection ended: {error}");
             }
         });
         let mut session =
-            Self { client, place: address.clone(), address: text, pid: 0, prepared: Mutex::default() };
+            Self { client, place: address.clone(), address: text, pid: 0, link, prepared: Mutex::default() };
         let asked = session.client.query_one("SELECT pg_backend_pid()", &[]).await;
         session.pid = asked.map_err(|e| session.error("asking for the session's number", &e))?.get(0);
         Ok(session)
@@ -210,6 +166,11 @@ impl Session {
     /// The server's number of this session.
     pub(crate) fn pid(&self) -> i32 {
         self.pid
+    }
+
+    /// What the session goes over.
+    pub(crate) fn link(&self) -> &Link {
+        &self.link
     }
 
     /// The client itself, for what the methods here do not cover.
@@ -229,6 +190,19 @@ impl Session {
         work: impl Future<Output = std::result::Result<T, tokio_postgres::Error>>,
     ) -> Result<T> {
         watched(&self.place, doing, async { work.await.map_err(|e| self.error(doing, &e)) }).await
+    }
+
+    /// Does something with the rights of the user itself: replicating is a right of users, which a role that the session
+    /// has taken on need not have.
+    pub(crate) async fn as_user<T>(&self, work: impl Future<Output = Result<T>>) -> Result<T> {
+        if self.place.role_taken().is_none() {
+            return work.await;
+        }
+        self.run("setting the role aside", "SET ROLE NONE").await?;
+        let done = work.await;
+        // Back to what the connection began with.
+        let back = self.run("taking on the role again", "RESET ROLE").await;
+        done.and_then(|done| back.map(|()| done))
     }
 
     /// Runs statements without parameters.

@@ -1,5 +1,6 @@
 //! The server's errors in our terms.
 
+use crate::link::tls_words;
 use fallible_iterator::FallibleIterator;
 use moorage_adapter::{AdapterError, Layer};
 use postgres_protocol::message::backend::ErrorResponseBody;
@@ -84,7 +85,7 @@ impl ServerError {
             return AdapterError::refused(doing, format!("{}; {way_out}", self.text()));
         }
         if self.code == "42501" && self.text().contains("for table") {
-            let way_out = "let an administrator run what `moorage check --sql` prints, or grant it by hand, as the owner: GRANT SELECT, INSERT, UPDATE, DELETE ON … TO …";
+            let way_out = "let an administrator run what `moorage check --sql target` (or `source`) prints, or grant it by hand, as the owner: GRANT SELECT, INSERT, UPDATE, DELETE ON … TO …";
             return AdapterError::refused(doing, format!("{}; {way_out}", self.text()));
         }
         if self.ends_connection() {
@@ -105,7 +106,11 @@ impl ServerError {
             "57P03" | "53300" => Layer::Network,
             _ => Layer::Database,
         };
-        AdapterError::Connect { address: address.into(), layer, reason: self.text() }
+        let mut reason = self.text();
+        if self.message.contains(" set role ") {
+            reason.push_str("; `role` in the project file names a role that this user is no member of: an administrator grants it with GRANT … TO …");
+        }
+        AdapterError::Connect { address: address.into(), layer, reason }
     }
 }
 
@@ -124,12 +129,26 @@ pub(crate) fn statement_error(address: &str, doing: &str, error: &tokio_postgres
     }
 }
 
+/// Said where a server asks for a password that nobody gave.
+pub(crate) const PASSWORD_MISSING: &str = "the server asks for a password, and the project file gives none";
+/// Said where a log-in must be bound to its channel, and is not.
+pub(crate) const UNBOUND: &str = "channel_binding = \"require\", and the server lets us in without: it needs a scram-sha-256 line for this user in pg_hba.conf, and a password that was set with password_encryption = scram-sha-256";
+
 /// Wraps an error of logging in.
 pub(crate) fn log_in_error(address: &str, error: &tokio_postgres::Error) -> AdapterError {
     if let Some(db) = error.as_db_error() {
         return ServerError::from_db(db).into_connect(address);
     }
-    let reason = std::error::Error::source(error).map_or_else(|| error.to_string(), |s| s.to_string());
+    let source = std::error::Error::source(error);
+    if let Some(io) = source.and_then(|s| s.downcast_ref::<std::io::Error>()) {
+        return AdapterError::Connect { address: address.into(), layer: Layer::LogIn, reason: tls_words(io) };
+    }
+    // The client library has no kinds for these; its words are in its tests.
+    let reason = match source.map_or_else(|| error.to_string(), |s| s.to_string()).as_str() {
+        "password missing" => PASSWORD_MISSING.to_string(),
+        "server did not use channel binding" => UNBOUND.to_string(),
+        words => words.to_string(),
+    };
     AdapterError::Connect { address: address.into(), layer: Layer::LogIn, reason }
 }
 

@@ -77,7 +77,7 @@ pub(crate) async fn copy_slot(address: &PostgresAddress, slot: &str) -> Result<(
     let session = Session::open(address).await?;
     let name = format!("moorage_look_{}", session.pid());
     let sql = "SELECT pg_copy_logical_replication_slot($1, $2, true)";
-    session.one(&format!("copying slot {slot}"), sql, &[&slot, &name]).await?;
+    session.as_user(session.one(&format!("copying slot {slot}"), sql, &[&slot, &name])).await?;
     Ok((session, name))
 }
 

@@ -2,16 +2,18 @@
 //! (PostgreSQL manual, sections 55.2, 55.4 and 55.7).
 
 use crate::address::PostgresAddress;
-use crate::connect::{SESSION, Socket, open_socket};
-use crate::error::ServerError;
+use crate::connect::{self, SESSION};
+use crate::error::{PASSWORD_MISSING, ServerError, UNBOUND};
+use crate::link::{self, Wire};
 use bytes::{Buf, Bytes, BytesMut};
 use fallible_iterator::FallibleIterator;
 use moorage_adapter::{AdapterError, Layer, Result};
+use moorage_core::project::ChannelBinding;
 use postgres_protocol::authentication::md5_hash;
-use postgres_protocol::authentication::sasl::{ChannelBinding, SCRAM_SHA_256, ScramSha256};
+use postgres_protocol::authentication::sasl::{self, SCRAM_SHA_256, SCRAM_SHA_256_PLUS, ScramSha256};
 use postgres_protocol::message::backend::{Header, Message};
 use postgres_protocol::message::frontend;
-use secrecy::ExposeSecret;
+use secrecy::{ExposeSecret, SecretString};
 use std::time::{Duration, Instant};
 use tokio::io::{AsyncReadExt, AsyncWriteExt, ReadHalf, WriteHalf};
 use tokio::time::timeout;
@@ -43,7 +45,7 @@ pub(crate) enum StreamMessage {
 /// the server's for each of them; so once the stream runs, the thread sleeps for a moment between two reads, and
 /// finds many messages at once. A thread that reads must therefore have nothing else to do.
 pub(crate) struct ReplicationReader {
-    socket: ReadHalf<Box<dyn Socket>>,
+    socket: ReadHalf<Wire>,
     buffer: BytesMut,
     address: String,
     /// When something was last read, and how much; none before the stream runs.
@@ -57,7 +59,7 @@ const MANY_BYTES: usize = 32 << 10;
 
 /// The writing end.
 pub(crate) struct ReplicationWriter {
-    socket: WriteHalf<Box<dyn Socket>>,
+    socket: WriteHalf<Wire>,
     address: String,
 }
 
@@ -67,8 +69,10 @@ fn lost(address: &str, reason: impl ToString) -> AdapterError {
 
 /// Connects and logs in for logical replication.
 pub(crate) async fn connect(address: &PostgresAddress) -> Result<(ReplicationReader, ReplicationWriter)> {
-    let socket = open_socket(address).await?;
-    let (read, write) = tokio::io::split(socket);
+    let password = connect::password(address).await?;
+    let (wire, gate, link) = link::open(address).await?;
+    connect::may_be_bound(address, &link)?;
+    let (read, write) = tokio::io::split(wire);
     let text = address.text();
     let mut reader = ReplicationReader {
         socket: read,
@@ -77,7 +81,9 @@ pub(crate) async fn connect(address: &PostgresAddress) -> Result<(ReplicationRea
         last_read: None,
     };
     let mut writer = ReplicationWriter { socket: write, address: text };
-    let log_in = timeout(address.connect_timeout, log_in(address, &mut reader, &mut writer)).await;
+    let end_point = link.tls.and_then(|tls| tls.end_point);
+    let asked = Asked { address, password, end_point };
+    let log_in = timeout(address.connect_timeout, asked.log_in(&mut reader, &mut writer)).await;
     log_in.unwrap_or_else(|_| {
         Err(AdapterError::Connect {
             address: address.text(),
@@ -85,94 +91,121 @@ pub(crate) async fn connect(address: &PostgresAddress) -> Result<(ReplicationRea
             reason: "no answer to the log-in".into(),
         })
     })?;
+    gate.open();
     Ok((reader, writer))
 }
 
-async fn log_in(
-    address: &PostgresAddress,
-    reader: &mut ReplicationReader,
-    writer: &mut ReplicationWriter,
-) -> Result<()> {
-    let mut parameters = vec![
-        ("user", address.user.as_str()),
-        ("database", address.database.as_str()),
-        ("replication", "database"),
-        ("application_name", "moorage"),
-        ("client_encoding", "UTF8"),
-    ];
-    parameters.extend(SESSION);
-    writer.send(|b| frontend::startup_message(parameters, b)).await?;
-    loop {
-        match reader.next().await? {
-            Message::AuthenticationOk
-            | Message::ParameterStatus(_)
-            | Message::BackendKeyData(_)
-            | Message::NoticeResponse(_) => {}
-            Message::ReadyForQuery(_) => return Ok(()),
-            Message::AuthenticationCleartextPassword => {
-                let password = password(address)?;
-                writer.send(|b| frontend::password_message(password, b)).await?;
-            }
-            Message::AuthenticationMd5Password(body) => {
-                let hash = md5_hash(address.user.as_bytes(), password(address)?, body.salt());
-                writer.send(|b| frontend::password_message(hash.as_bytes(), b)).await?;
-            }
-            Message::AuthenticationSasl(body) => {
-                let mut mechanisms = body.mechanisms();
-                let mut known = false;
-                while let Ok(Some(mechanism)) = mechanisms.next() {
-                    known |= mechanism == SCRAM_SHA_256;
+/// What a log-in has to show.
+struct Asked<'a> {
+    address: &'a PostgresAddress,
+    password: Option<SecretString>,
+    /// What the log-in can be bound to.
+    end_point: Option<Vec<u8>>,
+}
+
+impl Asked<'_> {
+    async fn log_in(&self, reader: &mut ReplicationReader, writer: &mut ReplicationWriter) -> Result<()> {
+        let user = self.address.user.as_str();
+        let mut parameters = vec![
+            ("user", user),
+            ("database", self.address.database.as_str()),
+            ("replication", "database"),
+            ("application_name", "moorage"),
+            ("client_encoding", "UTF8"),
+        ];
+        parameters.extend(SESSION);
+        writer.send(|b| frontend::startup_message(parameters, b)).await?;
+        let mut bound = false;
+        loop {
+            match reader.next().await? {
+                Message::AuthenticationOk => self.may_be_unbound(bound)?,
+                Message::ParameterStatus(_) | Message::BackendKeyData(_) | Message::NoticeResponse(_) => {}
+                Message::ReadyForQuery(_) => return Ok(()),
+                Message::AuthenticationCleartextPassword => {
+                    self.may_be_unbound(false)?;
+                    let password = self.password()?;
+                    writer.send(|b| frontend::password_message(password, b)).await?;
                 }
-                if !known {
-                    return Err(log_in_failed(
-                        address,
-                        "the server asks for a log-in that is not known here",
-                    ));
+                Message::AuthenticationMd5Password(body) => {
+                    self.may_be_unbound(false)?;
+                    let hash = md5_hash(user.as_bytes(), self.password()?, body.salt());
+                    writer.send(|b| frontend::password_message(hash.as_bytes(), b)).await?;
                 }
-                scram(address, reader, writer).await?;
+                Message::AuthenticationSasl(body) => {
+                    let offered: Vec<String> =
+                        body.mechanisms().map(|m| Ok(m.to_string())).collect().unwrap_or_default();
+                    bound = self.scram(&offered, reader, writer).await?;
+                }
+                Message::ErrorResponse(body) => {
+                    return Err(ServerError::read(&body).into_connect(&self.address.text()));
+                }
+                _ => return Err(self.failed(UNKNOWN_LOG_IN)),
             }
-            Message::ErrorResponse(body) => {
-                return Err(ServerError::read(&body).into_connect(&address.text()));
-            }
-            _ => return Err(log_in_failed(address, "the server asks for a log-in that is not known here")),
         }
     }
-}
 
-/// SCRAM-SHA-256 (RFC 7677) without channel binding.
-async fn scram(
-    address: &PostgresAddress,
-    reader: &mut ReplicationReader,
-    writer: &mut ReplicationWriter,
-) -> Result<()> {
-    let failed = |e: std::io::Error| log_in_failed(address, e.to_string());
-    let mut scram = ScramSha256::new(password(address)?, ChannelBinding::unsupported());
-    let first = scram.message().to_vec();
-    writer.send(|b| frontend::sasl_initial_response(SCRAM_SHA_256, &first, b)).await?;
-    match reader.next().await? {
-        Message::AuthenticationSaslContinue(body) => scram.update(body.data()).map_err(failed)?,
-        Message::ErrorResponse(body) => return Err(ServerError::read(&body).into_connect(&address.text())),
-        _ => return Err(log_in_failed(address, "the server broke off the log-in")),
+    /// SCRAM-SHA-256 (RFC 7677), bound to the channel where both sides can (RFC 5802, section 6). Gives whether it was.
+    async fn scram(
+        &self,
+        offered: &[String],
+        reader: &mut ReplicationReader,
+        writer: &mut ReplicationWriter,
+    ) -> Result<bool> {
+        let has = |mechanism: &str| offered.iter().any(|o| o == mechanism);
+        let wanted = self.address.channel_binding != ChannelBinding::Disable;
+        let end_point = self.end_point.clone().filter(|_| wanted);
+        let (binding, mechanism) = match (end_point, has(SCRAM_SHA_256_PLUS)) {
+            (Some(data), true) => (sasl::ChannelBinding::tls_server_end_point(data), SCRAM_SHA_256_PLUS),
+            // Told that we could: a server that can too knows that someone took its offer away.
+            (Some(_), false) => (sasl::ChannelBinding::unrequested(), SCRAM_SHA_256),
+            (None, _) => (sasl::ChannelBinding::unsupported(), SCRAM_SHA_256),
+        };
+        if !has(mechanism) {
+            return Err(self.failed(UNKNOWN_LOG_IN));
+        }
+        let bound = mechanism == SCRAM_SHA_256_PLUS;
+        self.may_be_unbound(bound)?;
+        let failed = |e: std::io::Error| self.failed(e.to_string());
+        let mut scram = ScramSha256::new(self.password()?, binding);
+        let first = scram.message().to_vec();
+        writer.send(|b| frontend::sasl_initial_response(mechanism, &first, b)).await?;
+        match reader.next().await? {
+            Message::AuthenticationSaslContinue(body) => scram.update(body.data()).map_err(failed)?,
+            other => return Err(self.broken_off(&other)),
+        }
+        let second = scram.message().to_vec();
+        writer.send(|b| frontend::sasl_response(&second, b)).await?;
+        match reader.next().await? {
+            Message::AuthenticationSaslFinal(body) => scram.finish(body.data()).map_err(failed)?,
+            other => return Err(self.broken_off(&other)),
+        }
+        Ok(bound)
     }
-    let second = scram.message().to_vec();
-    writer.send(|b| frontend::sasl_response(&second, b)).await?;
-    match reader.next().await? {
-        Message::AuthenticationSaslFinal(body) => scram.finish(body.data()).map_err(failed),
-        Message::ErrorResponse(body) => Err(ServerError::read(&body).into_connect(&address.text())),
-        _ => Err(log_in_failed(address, "the server broke off the log-in")),
+
+    fn broken_off(&self, message: &Message) -> AdapterError {
+        match message {
+            Message::ErrorResponse(body) => ServerError::read(body).into_connect(&self.address.text()),
+            _ => self.failed("the server broke off the log-in"),
+        }
+    }
+
+    /// A log-in that is not bound is refused where it has to be.
+    fn may_be_unbound(&self, bound: bool) -> Result<()> {
+        let refused = self.address.channel_binding == ChannelBinding::Require && !bound;
+        if refused { Err(self.failed(UNBOUND)) } else { Ok(()) }
+    }
+
+    fn password(&self) -> Result<&[u8]> {
+        let given = self.password.as_ref().map(|p| p.expose_secret().as_bytes());
+        given.ok_or_else(|| self.failed(PASSWORD_MISSING))
+    }
+
+    fn failed(&self, reason: impl Into<String>) -> AdapterError {
+        link::failed(self.address, Layer::LogIn, reason)
     }
 }
 
-fn password(address: &PostgresAddress) -> Result<&[u8]> {
-    let given = address.password.as_ref().map(|p| p.expose_secret().as_bytes());
-    given.ok_or_else(|| {
-        log_in_failed(address, "the server asks for a password, and the project file gives none")
-    })
-}
-
-fn log_in_failed(address: &PostgresAddress, reason: impl Into<String>) -> AdapterError {
-    AdapterError::Connect { address: address.text(), layer: Layer::LogIn, reason: reason.into() }
-}
+const UNKNOWN_LOG_IN: &str = "the server asks for a log-in that is not known here";
 
 impl ReplicationWriter {
     async fn send(&mut self, write: impl FnOnce(&mut BytesMut) -> std::io::Result<()>) -> Result<()> {

@@ -221,7 +221,7 @@ impl Target for SqliteTarget {
         blocking(move || Ok(probe::probe(&path, bytes))).await
     }
 
-    fn set_up_script(&self, undo: bool) -> String {
+    fn set_up_script(&self, _: Option<&str>, undo: bool) -> String {
         probe::set_up_script(&self.path, undo)
     }
 

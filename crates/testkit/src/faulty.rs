@@ -78,8 +78,8 @@ impl Target for FaultyTarget {
     async fn probe(&self, bytes: u64) -> Result<Vec<Finding>> {
         self.inner.probe(bytes).await
     }
-    fn set_up_script(&self, undo: bool) -> String {
-        self.inner.set_up_script(undo)
+    fn set_up_script(&self, role: Option<&str>, undo: bool) -> String {
+        self.inner.set_up_script(role, undo)
     }
     async fn describe(&self, table: &str) -> Result<Option<ExistingTable>> {
         self.inner.describe(table).await

@@ -287,7 +287,7 @@ impl Target for MemoryTarget {
         Ok(self.inner.lock().unwrap().tables.keys().cloned().collect())
     }
 
-    fn set_up_script(&self, _: bool) -> String {
+    fn set_up_script(&self, _: Option<&str>, _: bool) -> String {
         String::new()
     }
 

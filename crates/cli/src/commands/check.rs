@@ -1,6 +1,6 @@
 //! `check`: are both ends ready?
 
-use crate::args::{CheckArgs, Global, Script};
+use crate::args::{CheckArgs, Global, ScriptOf};
 use crate::exit::{Failure, Finished};
 use crate::{load, render};
 use comfy_table::Color;
@@ -16,17 +16,17 @@ struct Checked<'a> {
 }
 
 #[derive(Serialize)]
-struct Scripts<'a> {
+struct SetUp<'a> {
     pipeline: &'a str,
-    source: String,
-    target: String,
+    end: End,
+    script: String,
 }
 
 pub async fn check(global: &Global, args: &CheckArgs) -> Result<Finished, Failure> {
-    let pipelines = load::pipelines(global, &args.pipelines.pipelines)?;
-    if let Some(script) = args.sql {
-        return scripts(global, &pipelines, args.role.as_deref(), script == Script::Undo).await;
+    if let Some(end) = args.sql {
+        return script(global, args, end).await;
     }
+    let pipelines = load::pipelines(global, &args.pipelines.pipelines)?;
     let mut blocked = false;
     let mut all = Vec::new();
     for pipeline in &pipelines {
@@ -44,22 +44,20 @@ pub async fn check(global: &Global, args: &CheckArgs) -> Result<Finished, Failur
     Ok(if blocked { Finished::Found } else { Finished::Clean })
 }
 
-async fn scripts(
-    global: &Global,
-    pipelines: &[Pipeline],
-    role: Option<&str>,
-    undo: bool,
-) -> Result<Finished, Failure> {
-    let mut all = Vec::new();
-    for pipeline in pipelines {
-        let (source, target) = moorage_engine::set_up_scripts(pipeline, role, undo).await?;
-        if !render::wants_json(global) {
-            render::script(format!("{source}\n{target}"));
-        }
-        all.push(Scripts { pipeline: &pipeline.name, source, target });
-    }
+/// One script for one server: a text for two would run against the wrong one some day.
+async fn script(global: &Global, args: &CheckArgs, end: ScriptOf) -> Result<Finished, Failure> {
+    let (pipeline, user) =
+        load::for_script(global, &args.pipelines.pipelines, end, args.log_in_as.as_deref())?;
+    let end = match end {
+        ScriptOf::Source => End::Source,
+        ScriptOf::Target => End::Target,
+    };
+    let role = args.role.as_deref().or(user.as_deref());
+    let script = moorage_engine::set_up_script(&pipeline, end, role, args.undo).await?;
     if render::wants_json(global) {
-        render::json(&all)?;
+        render::json(&SetUp { pipeline: &pipeline.name, end, script })?;
+    } else {
+        render::script(script);
     }
     Ok(Finished::Clean)
 }

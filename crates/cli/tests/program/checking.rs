@@ -480,15 +480,15 @@ fn a_role_made_by_the_script_carries_a_pipeline_with_nothing_more_granted(
     project.replace("[targets", &format!("{capture}[targets"));
     found(&project, "superuser", "warning");
     let script = project
-        .moorage(&["check", "--sql", "--role", "Harbour Master"])
-        .expect(0, &["CREATE ROLE", "-- Target: SQLite"])
+        .moorage(&["check", "--sql", "source", "--role", "Harbour Master"])
+        .expect(0, &["CREATE ROLE"])
         .out;
     // It is the same when the role itself asks for it, which may read nothing yet.
     project.session.run(&format!(
         "CREATE ROLE \"Harbour Master\" LOGIN; GRANT CONNECT ON DATABASE {name} TO \"Harbour Master\""
     ));
     project.replace("postgres@", "Harbour%20Master@");
-    assert_eq!(project.moorage(&["check", "--sql"]).expect(0, &[]).out, script);
+    assert_eq!(project.moorage(&["check", "--sql", "source"]).expect(0, &[]).out, script);
     let psql = |script: &str| {
         std::fs::write(project.path("script.sql"), script).unwrap();
         let file = project.path("script.sql");
@@ -520,7 +520,7 @@ fn a_role_made_by_the_script_carries_a_pipeline_with_nothing_more_granted(
     assert!(script.contains("A table that is made later and is to be carried needs its own: GRANT SELECT"));
     assert!(!project.session.value::<bool>("SELECT rolsuper FROM pg_roles WHERE rolname = 'Harbour Master'"));
     project.session.run("DROP TABLE later");
-    let undo = project.moorage(&["check", "--sql", "undo"]).expect(0, &["DROP ROLE"]).out;
+    let undo = project.moorage(&["check", "--sql", "source", "--undo"]).expect(0, &["DROP ROLE"]).out;
     psql(&undo);
     assert_eq!(
         project.session.value::<i64>("SELECT count(*) FROM pg_roles WHERE rolname = 'Harbour Master'"),

@@ -2,7 +2,6 @@
 
 use crate::harness::Project;
 use moorage_testkit::PostgresServer;
-use rcgen::{BasicConstraints, CertificateParams, IsCa, Issuer, KeyPair};
 use rstest::rstest;
 
 const BERTHS: &str = "CREATE TABLE berths (id int PRIMARY KEY); INSERT INTO berths VALUES (1)";
@@ -77,51 +76,4 @@ fn every_way_of_logging_in_works_and_a_wrong_password_is_named_without_being_sho
     project.catch_up();
     project.replace("/bin/cat", "/bin/false");
     project.refuses(&["the password of source harbour", "/bin/false"]);
-}
-
-#[test]
-fn encryption_checks_what_its_mode_says() {
-    let ca_key = KeyPair::generate().unwrap();
-    let mut params = CertificateParams::new(Vec::new()).unwrap();
-    params.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
-    let ca = params.self_signed(&ca_key).unwrap();
-    let issuer = Issuer::new(params, ca_key);
-    let key = KeyPair::generate().unwrap();
-    let certificate =
-        CertificateParams::new(vec!["localhost".to_string()]).unwrap().signed_by(&key, &issuer).unwrap();
-    let mut server = PostgresServer::start(&[]);
-    server.private_file("server.crt", &certificate.pem());
-    server.private_file("server.key", &key.serialize_pem());
-    server.configure(&["ssl = on"]);
-    server.access_rules(&["local all all trust", "hostssl all all all trust"]);
-    let project = Project::on(&server, "encrypted");
-    project.session.run(BERTHS);
-    server.restart();
-    std::fs::write(project.path("ca.pem"), ca.pem()).unwrap();
-    let other_key = KeyPair::generate().unwrap();
-    let mut other = CertificateParams::new(Vec::new()).unwrap();
-    other.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
-    std::fs::write(project.path("other.pem"), other.self_signed(&other_key).unwrap().pem()).unwrap();
-    let named = server.url("encrypted").replace("127.0.0.1", "localhost");
-    let by_number = server.url("encrypted");
-    for (url, mode, root, works) in [
-        (&named, "disable", "ca.pem", false),
-        (&by_number, "prefer", "", true),
-        (&by_number, "require", "", true),
-        (&by_number, "verify-ca", "ca.pem", true),
-        (&by_number, "verify-ca", "other.pem", false),
-        (&named, "verify-full", "ca.pem", true),
-        (&by_number, "verify-full", "ca.pem", false),
-        (&named, "verify-full", "other.pem", false),
-    ] {
-        project.write(url, "encrypted", "");
-        let root = if root.is_empty() { String::new() } else { format!("sslrootcert = \"{root}\"\n") };
-        project.replace("[targets", &format!("sslmode = \"{mode}\"\n{root}[targets"));
-        let ran = project.moorage(&["run", "--until", "caught-up"]);
-        assert_eq!(ran.code == 0, works, "{mode} {url} {root}: {}", ran.all());
-        if !works && mode != "disable" {
-            assert!(ran.err.contains("(TLS)"), "{}", ran.err);
-        }
-    }
-    assert_eq!(project.value::<i64>("SELECT count(*) FROM berths"), 1);
 }

@@ -34,7 +34,7 @@ fn no_name_in_the_administrators_script_becomes_a_statement() {
         project.replace("merge_every", "on_reject = \"stop\"\nmerge_every");
         project.replace("on_reject = \"stop\"\n", "");
         let before: String = admin.value(roles);
-        let script = project.moorage(&["check", "--sql", "--role", &role]).expect(0, &[]).out;
+        let script = project.moorage(&["check", "--sql", "source", "--role", &role]).expect(0, &[]).out;
         let file = project.path("script.sql");
         std::fs::write(&file, &script).unwrap();
         let ran = server
@@ -50,7 +50,8 @@ fn no_name_in_the_administrators_script_becomes_a_statement() {
             .status()
             .unwrap();
         assert!(again.success());
-        let undo = project.moorage(&["check", "--sql", "undo", "--role", &role]).expect(0, &[]).out;
+        let undo =
+            project.moorage(&["check", "--sql", "source", "--undo", "--role", &role]).expect(0, &[]).out;
         std::fs::write(&file, &undo).unwrap();
         let ran = server
             .tool("psql", &["-v", "ON_ERROR_STOP=1", "-q", "-f", &file.display().to_string()], &database)

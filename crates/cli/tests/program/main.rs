@@ -14,6 +14,7 @@ mod comparing;
 mod connections;
 mod crashes;
 mod demo;
+mod encryption;
 mod harness;
 mod history;
 mod hostile;

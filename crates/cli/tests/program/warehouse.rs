@@ -302,10 +302,11 @@ fn the_script_gives_a_role_just_enough_to_write_a_target() {
         .run("REVOKE ALL ON DATABASE wh_rights_w FROM PUBLIC; REVOKE ALL ON SCHEMA public FROM PUBLIC");
     mirror.replace(&server.url("wh_rights_w"), &server.url("wh_rights_w").replace("postgres@", "keeper@"));
     let script = |undo: &[&str]| {
-        let printed =
-            mirror.moorage(&[&["check", "--format", "json", "--sql"], undo].concat()).expect(0, &[]);
+        let printed = mirror
+            .moorage(&[&["check", "--format", "json", "--sql", "target"], undo].concat())
+            .expect(0, &[]);
         let scripts: serde_json::Value = serde_json::from_str(&printed.out).unwrap();
-        scripts[0]["target"].as_str().unwrap().to_string()
+        scripts["script"].as_str().unwrap().to_string()
     };
     for _ in 0..2 {
         mirror.target.run(&script(&[]));
@@ -320,7 +321,7 @@ fn the_script_gives_a_role_just_enough_to_write_a_target() {
     mirror.moorage(&["resnapshot", "--all"]).expect(0, &[]);
     mirror.assert_follows(&TABLES);
     mirror.moorage(&["teardown", "--target"]).expect(0, &[]);
-    mirror.target.run(&script(&["undo"]));
+    mirror.target.run(&script(&["--undo"]));
     mirror.target.run("DROP SCHEMA mirror; DROP ROLE keeper");
     mirror.moorage(&["check"]).expect(3, &["log-in"]);
 }

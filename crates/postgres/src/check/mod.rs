@@ -1,6 +1,7 @@
 //! What `check` looks at in a source. Wherever that can be done beside a live run, a thing is tried and undone
 //! rather than read from a setting.
 
+pub(crate) mod connection;
 mod rights;
 mod script;
 mod server;
@@ -10,10 +11,10 @@ use crate::address::PostgresAddress;
 use crate::catalog::IdentityBy;
 use crate::connect::Session;
 use moorage_adapter::{CapturePlan, Inspected, Result};
-use moorage_core::finding::{Finding, Fix};
+use moorage_core::finding::{End, Finding, Fix};
 use moorage_core::sql::quote_ident;
 
-pub(crate) use script::set_up_script;
+pub(crate) use script::{guard, make_roles, set_up_script};
 
 /// All that a check is about.
 pub(crate) struct Check<'a> {
@@ -27,7 +28,7 @@ pub(crate) struct Check<'a> {
 
 impl Check<'_> {
     fn user(&self) -> String {
-        quote_ident(&self.address.user)
+        quote_ident(self.address.acts_as())
     }
 }
 
@@ -112,7 +113,9 @@ pub(crate) async fn inspect(
 ) -> Result<Vec<Finding>> {
     let managed = Managed::of(session).await?;
     let check = Check { address, session, capture, inspected, by, managed };
-    let mut found = server::inspect(&check).await?;
+    let now = chrono::Utc::now().timestamp();
+    let mut found = connection::inspect(End::Source, address, session.link(), now);
+    found.extend(server::inspect(&check).await?);
     found.extend(rights::inspect(&check).await?);
     found.extend(tables::inspect(&check).await?);
     Ok(found)

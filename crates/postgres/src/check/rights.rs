@@ -26,7 +26,7 @@ pub(super) async fn inspect(at: &Check<'_>) -> Result<Vec<Finding>> {
             "superuser",
             format!("user {} is a superuser", at.address.user),
             "Moorage needs none of that; whoever gets hold of the password owns the server",
-            Fix::step("`moorage check --sql --role NAME` prints the script that makes a role with just the rights it needs"),
+            Fix::step("`moorage check --sql source --role NAME` prints the script that makes a role with just the rights it needs"),
         ));
     } else {
         found.extend(readable_beyond(at).await?);

@@ -37,8 +37,10 @@ pub(crate) async fn set_up_script(
             "no table is picked that it could let a role read; `moorage tables` shows what is there";
         return Err(AdapterError::refused("the script for the administrator", way_out));
     }
-    let role = set_up.role.unwrap_or(&address.user);
+    let user = set_up.role.unwrap_or(&address.user);
+    let role = address.role.as_deref().unwrap_or(user);
     let script = Script {
+        user,
         role,
         quoted: quote_ident(role),
         database: quote_ident(&address.database),
@@ -53,6 +55,9 @@ pub(crate) async fn set_up_script(
 }
 
 struct Script<'a> {
+    /// Who logs in.
+    user: &'a str,
+    /// Whose rights count: the role that the user takes on, or the user.
     role: &'a str,
     quoted: String,
     database: String,
@@ -93,10 +98,12 @@ impl Script<'_> {
     fn make(&self) -> String {
         let mut out = String::new();
         let (role, database) = (&self.quoted, &self.database);
+        let user = quote_ident(self.user);
         line(
             &mut out,
             &format!(
-                "-- Lets role {} carry {} tables, with no right more than that needs.",
+                "-- Source: PostgreSQL, database {}. Lets role {} carry {} tables, with no right more than that needs.",
+                in_comment(self.database_name),
                 in_comment(self.role),
                 self.picked.len()
             ),
@@ -108,20 +115,18 @@ impl Script<'_> {
                 self.shell_database()
             ),
         );
-        line(&mut out, "-- It can be run again. `moorage check --sql undo` prints what takes it all back.");
+        line(
+            &mut out,
+            "-- It can be run again. `moorage check --sql source --undo` prints what takes it all back.",
+        );
         line(&mut out, "SET standard_conforming_strings = on;");
+        line(&mut out, &guard(self.database_name));
         line(&mut out, "");
         line(
             &mut out,
             "-- The role. Give it a password afterwards: \\password, in psql, keeps it out of logs and history.",
         );
-        line(
-            &mut out,
-            &do_block(&format!(
-                "BEGIN\n  IF NOT EXISTS (SELECT FROM pg_roles WHERE rolname = {}) THEN\n    CREATE ROLE {role} LOGIN;\n  END IF;\nEND",
-                quote_literal(self.role)
-            )),
-        );
+        make_roles(&mut out, self.user, self.role);
         if self.by == IdentityBy::Log {
             for text in [
                 "-- The right to follow the log. With it the role can make slots of its own, through any plug-in, and so read",
@@ -132,13 +137,13 @@ impl Script<'_> {
                 line(&mut out, text);
             }
             let hba = |text: &str| in_comment(&format!("\"{}\"", text.replace('"', "\"\"")));
-            let (user, data) = (hba(self.role), hba(self.database_name));
+            let (user, data) = (hba(self.user), hba(self.database_name));
             line(&mut out, &format!("--   host  replication  {user}  all               reject"));
             line(&mut out, &format!("--   host  {data}  {user}  ADDRESS-OF-MOORAGE/32  scram-sha-256"));
             line(&mut out, &format!("--   host  all          {user}  all               reject"));
-            line(&mut out, &format!("ALTER ROLE {role} REPLICATION;"));
+            line(&mut out, &format!("ALTER ROLE {} REPLICATION;", quote_ident(self.user)));
         }
-        line(&mut out, &format!("GRANT CONNECT ON DATABASE {database} TO {role};"));
+        line(&mut out, &format!("GRANT CONNECT ON DATABASE {database} TO {user};"));
         line(&mut out, "\n-- Reading the picked tables.");
         for schema in self.schemas() {
             line(&mut out, &format!("GRANT USAGE ON SCHEMA {schema} TO {role};"));
@@ -221,7 +226,8 @@ impl Script<'_> {
         line(
             &mut out,
             &format!(
-                "-- Takes back what `moorage check --sql` printed for role {}. Stop the pipeline first.",
+                "-- Source: PostgreSQL, database {}. Takes back what `moorage check --sql source` printed for role {}. Stop the pipeline first.",
+                in_comment(self.database_name),
                 in_comment(self.role)
             ),
         );
@@ -233,6 +239,7 @@ impl Script<'_> {
             ),
         );
         line(&mut out, "SET standard_conforming_strings = on;");
+        line(&mut out, &guard(self.database_name));
         line(
             &mut out,
             "-- Replica identities stay as they are: other readers of the log may rest on them.\n",
@@ -273,9 +280,44 @@ impl Script<'_> {
             line(&mut out, &format!("REVOKE ALL ON SCHEMA {schema} FROM {role};"));
         }
         line(&mut out, &format!("REVOKE ALL ON DATABASE {database} FROM {role};"));
-        line(&mut out, &format!("DROP ROLE {role};"));
+        drop_roles(&mut out, self.user, self.role, database);
         out
     }
+}
+
+/// Makes who logs in and, if it is another one, the role that it takes on.
+pub(crate) fn make_roles(out: &mut String, user: &str, role: &str) {
+    let make = |name: &str, may: &str| {
+        do_block(&format!(
+            "BEGIN\n  IF NOT EXISTS (SELECT FROM pg_roles WHERE rolname = {}) THEN\n    CREATE ROLE {} {may};\n  END IF;\nEND",
+            quote_literal(name),
+            quote_ident(name)
+        ))
+    };
+    line(out, &make(user, "LOGIN"));
+    if user != role {
+        line(out, "-- And the role that it takes on, to which what it makes belongs.");
+        line(out, &make(role, "NOLOGIN"));
+        line(out, &format!("GRANT {} TO {};", quote_ident(role), quote_ident(user)));
+    }
+}
+
+/// Removes who logs in. A role that it took on may be others' too, and own what was made.
+fn drop_roles(out: &mut String, user: &str, role: &str, database: &str) {
+    if user != role {
+        line(out, &format!("REVOKE ALL ON DATABASE {database} FROM {};", quote_ident(user)));
+        line(out, &format!("REVOKE {} FROM {};", quote_ident(role), quote_ident(user)));
+        line(out, &format!("-- Role {} stays: what belongs to it would be in the way.", in_comment(role)));
+    }
+    line(out, &format!("DROP ROLE {};", quote_ident(user)));
+}
+
+/// Stops a script that is run in another database than the one it is for.
+pub(crate) fn guard(database: &str) -> String {
+    do_block(&format!(
+        "BEGIN\n  IF current_database() <> {0} THEN\n    RAISE EXCEPTION 'this script is for database %, and this is %', {0}, current_database();\n  END IF;\nEND",
+        quote_literal(database)
+    ))
 }
 
 fn line(out: &mut String, text: &str) {

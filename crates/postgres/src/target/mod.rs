@@ -297,8 +297,8 @@ impl Target for PostgresTarget {
         probe::probe(&self.address, asking.session()?, &self.settings).await
     }
 
-    fn set_up_script(&self, undo: bool) -> String {
-        probe::set_up_script(&self.address, &self.settings, undo)
+    fn set_up_script(&self, role: Option<&str>, undo: bool) -> String {
+        probe::set_up_script(&self.address, &self.settings, role, undo)
     }
 
     async fn list(&self) -> Result<Vec<String>> {

@@ -3,6 +3,7 @@
 use super::TargetSettings;
 use super::meta;
 use crate::address::PostgresAddress;
+use crate::check::{connection, guard, make_roles};
 use crate::connect::Session;
 use moorage_adapter::Result;
 use moorage_core::finding::{End, Finding, Fix};
@@ -26,6 +27,7 @@ pub(crate) async fn probe(
     let version: String = row.get(0);
     let short = version.split(' ').next().unwrap_or_default();
     let mut found = vec![version_finding(row.get(1), &format!("PostgreSQL {short}, {}", address.text()))];
+    found.extend(connection::inspect(End::Target, address, session.link(), chrono::Utc::now().timestamp()));
     if row.get(2) {
         found.push(Finding::blocker(
             End::Target,
@@ -160,12 +162,20 @@ async fn writing(
 }
 
 /// The statements that give a role what it needs in the target, or take it back.
-pub(crate) fn set_up_script(address: &PostgresAddress, settings: &TargetSettings, undo: bool) -> String {
-    let (role, database) = (quote_ident(&address.user), quote_ident(&address.database));
+pub(crate) fn set_up_script(
+    address: &PostgresAddress,
+    settings: &TargetSettings,
+    role: Option<&str>,
+    undo: bool,
+) -> String {
+    let login = role.unwrap_or(&address.user);
+    let acts_as = address.role.as_deref().unwrap_or(login);
+    let (role, user, database) = (quote_ident(acts_as), quote_ident(login), quote_ident(&address.database));
     let schema = quote_ident(&settings.schema);
     let head = format!(
-        "-- Target: PostgreSQL, {}. Run as its administrator, in that database.\nSET standard_conforming_strings = on;\n",
-        in_comment(&address.text())
+        "-- Target: PostgreSQL, {}. Run as its administrator, in that database.\nSET standard_conforming_strings = on;\n{}\n",
+        in_comment(&address.text()),
+        guard(&address.database)
     );
     if undo {
         return format!(
@@ -176,22 +186,20 @@ pub(crate) fn set_up_script(address: &PostgresAddress, settings: &TargetSettings
             block = do_block(&format!(
                 "BEGIN\n  IF EXISTS (SELECT FROM pg_roles WHERE rolname = {}) THEN\n    \
                  REVOKE ALL ON SCHEMA {schema} FROM {role};\n    REVOKE ALL ON DATABASE {database} FROM {role};\n  END IF;\nEND",
-                quote_literal(&address.user)
+                quote_literal(acts_as)
             )),
         );
     }
+    let mut roles = String::new();
+    make_roles(&mut roles, login, acts_as);
     format!(
-        "{head}-- Give the role a password afterwards: \\password, in psql, keeps it out of logs and history.\n{block}\n\
-         GRANT CONNECT ON DATABASE {database} TO {role};\n\
+        "{head}-- Give the role a password afterwards: \\password, in psql, keeps it out of logs and history.\n{roles}\
+         GRANT CONNECT ON DATABASE {database} TO {user};\n\
          CREATE SCHEMA IF NOT EXISTS {schema};\nGRANT USAGE, CREATE ON SCHEMA {schema} TO {role};\n\
          CREATE SCHEMA IF NOT EXISTS {state};\nGRANT USAGE, CREATE ON SCHEMA {state} TO {role};\n\
          -- For other schemas that `into` names, likewise; for tables that are there already:\n\
          -- GRANT SELECT, INSERT, UPDATE, DELETE ON schema.table TO {comment};\n",
         comment = in_comment(&role),
-        block = do_block(&format!(
-            "BEGIN\n  IF NOT EXISTS (SELECT FROM pg_roles WHERE rolname = {}) THEN\n    CREATE ROLE {role} LOGIN;\n  END IF;\nEND",
-            quote_literal(&address.user)
-        )),
         state = meta::SCHEMA,
     )
 }

@@ -4,12 +4,13 @@ mod asking;
 
 use crate::args::{CaptureWay, Global, InitArgs, Kind};
 use crate::exit::{Failure, Finished};
-use crate::{edit, load, render};
+use crate::load::{self, LogInAs};
+use crate::{edit, render};
 use moorage_adapter::Source;
 use moorage_core::plan::SourceTable;
 use moorage_core::project::Project;
 use moorage_core::project_text::{Answers, PasswordAnswer, SourceAnswer, plain_name, project_text};
-use moorage_postgres::PostgresAddress;
+use moorage_postgres::{Password, PostgresAddress};
 use secrecy::SecretString;
 use std::io::IsTerminal;
 use std::path::Path;
@@ -53,7 +54,14 @@ fn open(
     let project = Project::parse(&file.display().to_string(), &project_text(answers))
         .map_err(|e| Failure::Usage(e.to_string()))?;
     let config = &project.sources[&answers.source_name];
-    load::open_source(file, &load::folder_of(file), &answers.source_name, config, 1, password)
+    load::open_source(
+        file,
+        &load::folder_of(file),
+        &answers.source_name,
+        config,
+        1,
+        LogInAs { user: None, password },
+    )
 }
 
 /// What the source says of itself and its tables.
@@ -82,7 +90,7 @@ fn without_password(url: &str) -> (String, Option<SecretString>) {
     let Some((user_info, host)) = rest.split_once('@') else { return (url.into(), None) };
     let Some((user, _)) = user_info.split_once(':') else { return (url.into(), None) };
     let password = PostgresAddress::parse(url).ok().and_then(|a| a.password);
-    (format!("{scheme}://{user}@{host}"), password)
+    (format!("{scheme}://{user}@{host}"), password.and_then(Password::given))
 }
 
 async fn from_options(global: &Global, args: &InitArgs, kind: Kind) -> Result<Answers, Failure> {
