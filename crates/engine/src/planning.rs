@@ -5,7 +5,7 @@ use crate::error::{EngineError, Result};
 use crate::pipeline::Pipeline;
 use crate::prepare::look_once;
 use chrono::Utc;
-use moorage_adapter::{AdapterError, Layer, Inspected, SetUp, Surveyed, TableState};
+use moorage_adapter::{AdapterError, Inspected, Layer, SetUp, Surveyed, TableState};
 use moorage_core::checkpoint::{Decision, Refusal};
 use moorage_core::finding::{End, Finding, Fix, Severity, reason_and_fix, tables as count};
 use moorage_core::naming::Naming;

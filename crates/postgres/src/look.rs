@@ -74,10 +74,12 @@ impl PostgresLook {
 /// A copy that ends with the session. It reaches back as far as the pipeline's own slot, also while that is
 /// in use (PostgreSQL manual, section 9.27.6).
 pub(crate) async fn copy_slot(address: &PostgresAddress, slot: &str) -> Result<(Session, String)> {
-    let session = Session::open(address).await?;
+    // With the rights of the user itself: to read from a slot is a right of users, not of roles that are taken on.
+    let address = PostgresAddress { takes_role: false, ..address.clone() };
+    let session = Session::open(&address).await?;
     let name = format!("moorage_look_{}", session.pid());
     let sql = "SELECT pg_copy_logical_replication_slot($1, $2, true)";
-    session.as_user(session.one(&format!("copying slot {slot}"), sql, &[&slot, &name])).await?;
+    session.one(&format!("copying slot {slot}"), sql, &[&slot, &name]).await?;
     Ok((session, name))
 }
 

@@ -23,6 +23,7 @@ use moorage_core::plan::{SourceTable, TablePlan};
 use moorage_core::sql::quote_ident;
 use moorage_core::{Position, TableSchema};
 use std::sync::Arc;
+use tokio_postgres::types::ToSql;
 
 /// How many waiting changes are counted before `status` says "or more".
 const COUNT_LIMIT: i32 = 100_000;
@@ -240,7 +241,8 @@ async fn count_waiting(
     if session.run("limiting the time", "SET statement_timeout = '5s'").await.is_err() {
         return (None, false);
     }
-    match session.client().query_one(sql, &[&plan.slot, &COUNT_LIMIT, &done, &publication]).await {
+    let parameters: [&(dyn ToSql + Sync); 4] = [&plan.slot, &COUNT_LIMIT, &done, &publication];
+    match session.as_user(session.one("counting what waits", sql, &parameters)).await {
         Ok(row) => (Some(row.get::<_, i64>(0) as u64), row.get::<_, i64>(1) >= i64::from(COUNT_LIMIT)),
         Err(error) => {
             tracing::debug!("waiting changes cannot be counted: {error}");
