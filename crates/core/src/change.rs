@@ -11,8 +11,6 @@ use crate::schema::TableSchema;
 use arrow::array::{RecordBatch, UInt32Array};
 use arrow::compute::take_record_batch;
 use arrow::error::ArrowError;
-use arrow::ipc::reader::StreamReader;
-use arrow::ipc::writer::StreamWriter;
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
@@ -65,27 +63,27 @@ pub struct Change<'a> {
 }
 
 #[derive(Clone, Copy, Debug, Serialize, Deserialize)]
-struct Entry {
-    kind: ChangeKind,
-    order: u64,
-    new: Option<u32>,
-    old: Option<u32>,
-    old_is_whole: bool,
+pub(crate) struct Entry {
+    pub(crate) kind: ChangeKind,
+    pub(crate) order: u64,
+    pub(crate) new: Option<u32>,
+    pub(crate) old: Option<u32>,
+    pub(crate) old_is_whole: bool,
 }
 
 /// Consecutive changes of one table with one structure.
 #[derive(Clone, Debug)]
 pub struct ChangeBlock {
-    schema: Arc<TableSchema>,
-    entries: Vec<Entry>,
-    new: RecordBatch,
-    old: RecordBatch,
-    unchanged: HashMap<u32, Unchanged>,
-    transactions: Vec<(usize, Arc<Transaction>)>,
-    bytes: usize,
+    pub(crate) schema: Arc<TableSchema>,
+    pub(crate) entries: Vec<Entry>,
+    pub(crate) new: RecordBatch,
+    pub(crate) old: RecordBatch,
+    pub(crate) unchanged: HashMap<u32, Unchanged>,
+    pub(crate) transactions: Vec<(usize, Arc<Transaction>)>,
+    pub(crate) bytes: usize,
     /// What was read, where a filter left fewer changes or other kinds of them.
-    read: Option<Operations>,
-    blind: bool,
+    pub(crate) read: Option<Operations>,
+    pub(crate) blind: bool,
 }
 
 /// What became of a change when a block was mapped.
@@ -211,56 +209,7 @@ impl ChangeBlock {
     }
 }
 
-/// Rows in Arrow's streaming format (Apache Arrow columnar format, section "IPC Streaming Format").
-fn rows_to_bytes(rows: &RecordBatch) -> Result<Vec<u8>, ArrowError> {
-    let mut writer = StreamWriter::try_new(Vec::new(), rows.schema_ref())?;
-    writer.write(rows)?;
-    writer.into_inner()
-}
-
-fn rows_from_bytes(bytes: &[u8]) -> Result<RecordBatch, ArrowError> {
-    let mut reader = StreamReader::try_new(bytes, None)?;
-    reader.next().ok_or_else(|| ArrowError::ParseError("no rows in a kept block".into()))?
-}
-
-/// What a block consists of beside its two batches of images, for keeping it elsewhere.
-#[derive(Clone, Debug, Serialize, Deserialize)]
-pub struct BlockAbout {
-    entries: Vec<Entry>,
-    unchanged: HashMap<u32, Unchanged>,
-    transactions: Vec<(usize, Transaction)>,
-    bytes: usize,
-    #[serde(default)]
-    read: Option<Operations>,
-    #[serde(default)]
-    blind: bool,
-}
-
 impl ChangeBlock {
-    /// Takes a block apart; its images are [`new_rows`](Self::new_rows) and [`old_rows`](Self::old_rows).
-    pub fn about(&self) -> BlockAbout {
-        BlockAbout {
-            entries: self.entries.clone(),
-            unchanged: self.unchanged.clone(),
-            transactions: self.transactions.iter().map(|(at, t)| (*at, (**t).clone())).collect(),
-            bytes: self.bytes,
-            read: self.read,
-            blind: self.blind,
-        }
-    }
-
-    /// Puts a block together again.
-    pub fn from_about(
-        schema: Arc<TableSchema>,
-        about: BlockAbout,
-        new: RecordBatch,
-        old: RecordBatch,
-    ) -> Self {
-        let BlockAbout { entries, unchanged, transactions, bytes, read, blind } = about;
-        let transactions = transactions.into_iter().map(|(at, t)| (at, Arc::new(t))).collect();
-        Self { schema, entries, new, old, unchanged, transactions, bytes, read, blind }
-    }
-
     /// The changes at these places, in ascending order, as a block of their own; what a filter kept away is not
     /// counted in it.
     ///
@@ -307,38 +256,6 @@ impl ChangeBlock {
         block.new = take_record_batch(&self.new, &UInt32Array::from(new))?;
         block.old = take_record_batch(&self.old, &UInt32Array::from(old))?;
         Ok(block)
-    }
-
-    /// The block as bytes, for keeping it elsewhere; [`from_bytes`](Self::from_bytes) reads them.
-    ///
-    /// # Errors
-    /// If a column cannot be written.
-    pub fn to_bytes(&self) -> Result<Vec<u8>, ArrowError> {
-        let about = serde_json::to_vec(&self.about()).map_err(|e| ArrowError::ExternalError(Box::new(e)))?;
-        let mut out = Vec::new();
-        for part in [about, rows_to_bytes(&self.new)?, rows_to_bytes(&self.old)?] {
-            out.extend_from_slice(&(part.len() as u64).to_le_bytes());
-            out.extend_from_slice(&part);
-        }
-        Ok(out)
-    }
-
-    /// Reads a block of this structure from what [`to_bytes`](Self::to_bytes) made.
-    ///
-    /// # Errors
-    /// If the bytes are not such a block.
-    pub fn from_bytes(schema: Arc<TableSchema>, mut bytes: &[u8]) -> Result<Self, ArrowError> {
-        let broken = || ArrowError::ParseError("the bytes of a kept block end early".into());
-        let mut part = || {
-            let (length, rest) = bytes.split_first_chunk().ok_or_else(broken)?;
-            let length = usize::try_from(u64::from_le_bytes(*length)).map_err(|_| broken())?;
-            let (part, rest) = rest.split_at_checked(length).ok_or_else(broken)?;
-            bytes = rest;
-            Ok::<_, ArrowError>(part)
-        };
-        let about = serde_json::from_slice(part()?).map_err(|e| ArrowError::ExternalError(Box::new(e)))?;
-        let (new, old) = (rows_from_bytes(part()?)?, rows_from_bytes(part()?)?);
-        Ok(Self::from_about(schema, about, new, old))
     }
 
     /// The same block with only the changes of transactions that `keep` says yes to.

@@ -16,6 +16,9 @@ pub mod decimal;
 pub mod describe;
 pub mod expr;
 pub mod finding;
+#[cfg(test)]
+mod hostile;
+mod kept;
 pub mod lag;
 pub mod mapping;
 pub mod naming;

@@ -279,7 +279,7 @@ rename = { amt = "amount" }
     fn a_password_in_an_address_is_not_shown() {
         let text = "[sources.h]\nkind = \"postgres\"\nurl = { x = \"postgres://moorage:secret@db/harbour\" }";
         let error = Project::parse("f", text).unwrap_err().to_string();
-        assert!(error.contains("moorage:******@db") && !error.contains("secret"), "{error}");
+        assert!(error.contains("url = *") && !error.contains("secret"), "{error}");
     }
 
     #[rstest::rstest]
@@ -293,7 +293,7 @@ rename = { amt = "amount" }
         "merge_every = \"250ms\"",
         "merge_every = 3",
         "moorage.toml:15:15: invalid type: integer `3`",
-        "a string"
+        "a text in double quotes"
     )]
     #[case(
         "merge_every = \"250ms\"",

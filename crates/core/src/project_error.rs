@@ -135,22 +135,30 @@ fn is_password(line: &str) -> bool {
 /// address or speaks of secrets.
 fn may_hold_a_secret(before: &str, line: &str) -> bool {
     let lower = line.to_ascii_lowercase();
-    let suspicious = ["passw", "secret", "token", "://", "pwd", "credential"];
+    let suspicious = ["passw", "secret", "token", "//", "@", "pwd", "credential"];
     if suspicious.iter().any(|word| lower.contains(word)) {
         return true;
     }
-    let header = |line: &str| {
-        line.trim_start()
-            .starts_with('[')
-            .then(|| line.trim_start_matches(['[', ' ', '\t']).to_ascii_lowercase())
-    };
-    // A line that begins with a bracket may also be part of a list; then the one before it decides, at the worst twice.
-    let section = header(line).or_else(|| before.lines().rev().find_map(header)).unwrap_or_default();
-    let of_an_end = |text: &str| text.starts_with("sources") || text.starts_with("targets");
-    if header(line).is_some() && !line.contains('=') {
+    if header(line).is_some() {
         return false;
     }
-    (of_an_end(&section) || of_an_end(lower.trim_start())) && !PLAIN.contains(&key_of(line))
+    // Only lines of pipelines are plain for sure: a header that is misspelt may be that of a source.
+    let section = before.lines().rev().find_map(header).unwrap_or_default();
+    // Values of harmless keys are words, numbers and paths.
+    let value = line.split_once('=').map_or("", |(_, value)| value);
+    let is_word = value.chars().all(|c| c.is_ascii_alphanumeric() || "_-./ \"'".contains(c));
+    !section.starts_with("pipelines") && !(PLAIN.contains(&key_of(line)) && is_word)
+}
+
+/// What stands in a header of a section, if a line is one: `[sources.harbour]`. A line that begins with a bracket may also
+/// be part of a list.
+fn header(line: &str) -> Option<&str> {
+    let line = line.split('#').next().unwrap_or_default().trim();
+    let name = line.strip_prefix('[')?.strip_suffix(']')?;
+    let name = name.strip_prefix('[').map_or(Some(name), |name| name.strip_suffix(']'))?.trim();
+    let bare = |c: char| c.is_ascii_alphanumeric() || "_-".contains(c);
+    let first = name.split('.').next().unwrap_or_default().trim();
+    (!first.is_empty() && first.chars().all(bare) && !name.contains(['=', ',', '[', ']'])).then_some(name)
 }
 
 /// The line with all that stands behind its key made unreadable, at the same length.

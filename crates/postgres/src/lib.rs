@@ -14,6 +14,8 @@ mod connect;
 mod console;
 mod copy_text;
 mod error;
+#[cfg(test)]
+mod hostile;
 mod link;
 mod look;
 mod lsn;

@@ -3,7 +3,7 @@
 
 mod look;
 mod objects;
-mod reader;
+pub(crate) mod reader;
 mod row_text;
 mod stream;
 
