@@ -71,3 +71,17 @@ pub fn code(done: Result<Finished, Failure>) -> ExitCode {
         }
     }
 }
+
+/// What is said of a fault that stopped the program, or one pipeline of it.
+pub fn fault_words(fault: &std::panic::PanicHookInfo<'_>) -> String {
+    let rest = "Nothing of an open batch was applied";
+    // The client library's own words where a column is not of the type that the statement gives it.
+    let answer =
+        fault.payload().downcast_ref::<String>().filter(|s| s.starts_with("error retrieving column"));
+    match answer {
+        Some(answer) => format!(
+            "error: a server answered with other types than PostgreSQL does ({answer}). {rest}. Is it one, of version 14 or later, with nothing in between that changes answers?"
+        ),
+        None => format!("error: a fault of Moorage itself: {fault}. {rest}; please report it"),
+    }
+}

@@ -6,6 +6,7 @@ use moorage_adapter::{Source, Target};
 use moorage_core::project::{
     Capture, LogIn, Project, SecretConfig, SourceConfig, SourceKind, TargetConfig, TargetKind, findings,
 };
+use moorage_core::visible;
 use moorage_engine::Pipeline;
 use moorage_postgres::{
     Password, PostgresAddress, PostgresSource, PostgresTarget, PostgresTriggerSource, TargetSettings,
@@ -78,10 +79,11 @@ pub fn pipelines(global: &Global, wanted: &[String]) -> Result<Vec<Pipeline>, Fa
 
 fn project(file: &Path) -> Result<Project, Failure> {
     let text = read_bounded(file, MOST_PROJECT_BYTES).map_err(|e| {
-        Failure::Usage(format!(
-            "project file {}: {e}. Name one with --file, or let `moorage init` write one here",
-            file.display()
-        ))
+        let way_out = match e.kind() {
+            std::io::ErrorKind::NotFound => ". Name one with --file, or let `moorage init` write one here",
+            _ => "",
+        };
+        Failure::Usage(format!("project file {}: {e}{way_out}", file.display()))
     })?;
     Project::parse(&file.display().to_string(), &text).map_err(|e| Failure::Usage(e.to_string()))
 }
@@ -314,12 +316,12 @@ const SECRET_PATIENCE: Duration = Duration::from_secs(60);
 
 /// Reads a file of at most so many bytes: it may be a device that never ends.
 fn read_bounded(path: &Path, most: u64) -> std::io::Result<String> {
-    let mut text = String::new();
-    let read = std::fs::File::open(path)?.take(most + 1).read_to_string(&mut text)?;
+    let mut bytes = Vec::new();
+    let read = std::fs::File::open(path)?.take(most + 1).read_to_end(&mut bytes)?;
     if read as u64 > most {
         return Err(std::io::Error::other(format!("it has more than {most} bytes")));
     }
-    Ok(text)
+    visible::text(bytes).map_err(std::io::Error::other)
 }
 
 /// What a program prints, at most a secret's size, within a time.

@@ -12,16 +12,16 @@ use clap::Parser;
 fn main() -> std::process::ExitCode {
     let args = args::Args::parse();
     start_log(&args.global);
+    // What the command line says of colour counts more than NO_COLOR, also for the library that draws tables.
+    if args.global.color == args::Color::Always {
+        crossterm::style::force_color_output(true);
+    }
     let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
         Ok(runtime) => runtime,
         Err(error) => return exit::failed(&format!("the runtime did not start: {error}")),
     };
     // A fault of ours is said in words, and ends like any other failure.
-    std::panic::set_hook(Box::new(|fault| {
-        render::note(format!(
-            "error: a fault of Moorage itself: {fault}. Nothing of an open batch was applied; please report it"
-        ));
-    }));
+    std::panic::set_hook(Box::new(|fault| render::note(exit::fault_words(fault))));
     let carried_out = std::panic::AssertUnwindSafe(|| runtime.block_on(commands::carry_out(args)));
     let code = std::panic::catch_unwind(carried_out).unwrap_or(std::process::ExitCode::from(1));
     // Blocking work that is still going on (an index being built, say) is safe to be cut off.

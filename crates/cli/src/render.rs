@@ -81,6 +81,9 @@ pub fn note<'a>(text: impl Into<Shown<'a>>) {
     let _ = writeln!(std::io::stderr().lock(), "{}", text.into().as_ref());
 }
 
+/// The least width of a column on the average, in characters, that lines are broken for: less breaks words.
+const LEAST_COLUMN: usize = 12;
+
 /// A table whose cells have nothing hidden in them.
 pub struct Grid(Table);
 
@@ -97,7 +100,14 @@ impl Grid {
 
     /// How it looks.
     pub fn trim_fmt(&self) -> Styled {
-        Styled(self.0.trim_fmt())
+        let width = self.0.width().map_or(usize::MAX, usize::from);
+        if width >= LEAST_COLUMN * self.0.column_iter().count() {
+            return Styled(self.0.trim_fmt());
+        }
+        // Too narrow for columns: lines run on, which a terminal can be scrolled or copied for.
+        let mut whole = self.0.clone();
+        whole.set_content_arrangement(ContentArrangement::Disabled);
+        Styled(whole.trim_fmt())
     }
 }
 
@@ -302,5 +312,26 @@ mod tests {
             [span(340), span(12_300), span(250_000), span(7_500_000)],
             ["340 ms", "12.3 s", "4 min 10 s", "2 h 5 min"]
         );
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// D.30: a terminal that is too narrow for columns breaks no words.
+    #[test]
+    fn a_narrow_terminal_breaks_no_words() {
+        let mut table = Grid(Table::new());
+        table
+            .0
+            .load_style(comfy_table::presets::NOTHING)
+            .set_content_arrangement(ContentArrangement::Dynamic);
+        table.add_row(["meter_readings", "live", "1,273 rows", "waiting", "position"]);
+        for width in [10, 30, 59] {
+            table.0.set_width(width);
+            let shown = table.trim_fmt().0;
+            assert!(shown.contains("meter_readings") && shown.contains("1,273 rows"), "{width}:\n{shown}");
+        }
     }
 }

@@ -155,6 +155,10 @@ impl Project {
         let project: Self = toml::from_str(text).map_err(|e| ProjectError::from_toml(file, text, &e))?;
         let at =
             |span, what: String, expected: String| Err(ProjectError::at(file, text, span, what, expected));
+        if let Some(span) = nul(text) {
+            let what = "a text with the character NUL, which no database takes in names or texts".into();
+            return at(span, what, "no such character".into());
+        }
         let sources = project.sources.iter().map(|(name, source)| source.wrong(name));
         let targets = project.targets.iter().map(|(name, target)| target.wrong(name));
         if let Some((span, what, expected)) = sources.chain(targets).flatten().next() {
@@ -214,6 +218,15 @@ impl Project {
         }
         Ok(project)
     }
+}
+
+/// Where a NUL is written as an escape (TOML 1.0, section "String").
+fn nul(text: &str) -> Option<std::ops::Range<usize>> {
+    let escapes = ["\\u0000", "\\U00000000"];
+    let found = escapes.iter().flat_map(|escape| text.match_indices(escape));
+    // An odd number of backslashes before it makes it one that is itself escaped.
+    let is_one = |at: usize| text[..at].bytes().rev().take_while(|b| *b == b'\\').count() % 2 == 0;
+    found.map(|(at, escape)| at..at + escape.len()).find(|span| is_one(span.start))
 }
 
 fn one_of(names: &[&String]) -> String {
@@ -352,6 +365,12 @@ rename = { amt = "amount" }
         "kind = \"postgres\"\nchange_table_limit = \"1GiB\"",
         "moorage.toml:4:22: source harbour has no",
         "trigger"
+    )]
+    #[case(
+        "amt = \"amount\"",
+        "amt = \"a\\u0000\"",
+        "moorage.toml:20:20: a text with the character NUL",
+        "no such"
     )]
     fn a_mistake_is_named_with_its_line(
         #[case] good: &str,

@@ -147,7 +147,7 @@ fn may_hold_a_secret(before: &str, line: &str) -> bool {
     // Values of harmless keys are words, numbers and paths.
     let value = line.split_once('=').map_or("", |(_, value)| value);
     let is_word = value.chars().all(|c| c.is_ascii_alphanumeric() || "_-./ \"'".contains(c));
-    !section.starts_with("pipelines") && !(PLAIN.contains(&key_of(line)) && is_word)
+    !(section.starts_with("pipelines") || PLAIN.contains(&key_of(line)) && is_word)
 }
 
 /// What stands in a header of a section, if a line is one: `[sources.harbour]`. A line that begins with a bracket may also

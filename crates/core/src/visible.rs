@@ -51,6 +51,21 @@ pub fn visible_json(document: &str) -> Cow<'_, str> {
     Cow::Owned(out)
 }
 
+/// A file's bytes as text.
+///
+/// # Errors
+/// With line and column of the first byte that is no UTF-8 (RFC 3629), in words.
+pub fn text(bytes: Vec<u8>) -> Result<String, String> {
+    String::from_utf8(bytes).map_err(|error| {
+        let good = &error.as_bytes()[..error.utf8_error().valid_up_to()];
+        let good = String::from_utf8_lossy(good);
+        let column = good.rsplit('\n').next().unwrap_or_default().chars().count() + 1;
+        let line = good.matches('\n').count() + 1;
+        let byte = error.as_bytes().get(good.len()).copied().unwrap_or_default();
+        format!("line {line}, column {column}: byte {byte:#04x} is no UTF-8; save the file in that encoding")
+    })
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -36,7 +36,7 @@ fn number(text: &str) -> String {
 }
 
 fn failed(path: &Path, error: &std::io::Error) -> EngineError {
-    EngineError::State { path: path.into(), reason: error.to_string() }
+    EngineError::Statements { path: path.into(), reason: error.to_string() }
 }
 
 /// The statements of a table's file if they were changed by hand.
@@ -45,8 +45,9 @@ fn failed(path: &Path, error: &std::io::Error) -> EngineError {
 /// If the file is there and cannot be read.
 pub(crate) fn edited(folder: &Path, plan: &TablePlan) -> Result<Option<String>> {
     let path = file_of(folder, plan);
-    let text = match std::fs::read_to_string(&path) {
-        Ok(text) => text,
+    let text = match std::fs::read(&path) {
+        Ok(bytes) => moorage_core::visible::text(bytes)
+            .map_err(|reason| EngineError::Statements { path: path.clone(), reason })?,
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(None),
         Err(error) => return Err(failed(&path, &error)),
     };

@@ -54,6 +54,16 @@ pub enum EngineError {
         /// What went wrong.
         reason: String,
     },
+    /// A file with the statements that make a target table.
+    #[error(
+        "statements in {path}: {reason}. Mend the file, or remove it to have it written anew by `moorage plan --ddl-dir`"
+    )]
+    Statements {
+        /// The file or folder.
+        path: PathBuf,
+        /// What went wrong.
+        reason: String,
+    },
     /// No table can be carried.
     #[error("pipeline {pipeline}: no table can be carried ({reason})")]
     NothingToCarry {

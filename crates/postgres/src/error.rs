@@ -6,6 +6,23 @@ use moorage_adapter::{AdapterError, Layer};
 use postgres_protocol::message::backend::ErrorResponseBody;
 use tokio_postgres::error::{DbError, SqlState};
 
+/// The most of a text of a server's that is kept, in bytes: it may hold a whole row, or be meant to fill a disk.
+const MOST_WORDS: usize = 4096;
+
+/// A server's text, cut to what people read.
+pub(crate) fn bounded(text: &str) -> String {
+    if text.len() <= MOST_WORDS {
+        return text.to_string();
+    }
+    let end = text.floor_char_boundary(MOST_WORDS);
+    format!("{}… ({} bytes in all)", &text[..end], text.len())
+}
+
+/// What a server said of a statement, in its words alone.
+pub(crate) fn words(error: &tokio_postgres::Error) -> String {
+    error.as_db_error().map_or_else(|| error.to_string(), |db| bounded(db.message()))
+}
+
 /// The parts of a server's error message that we look at.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct ServerError {
@@ -22,7 +39,7 @@ impl ServerError {
         let mut error = Self::default();
         let mut fields = body.fields();
         while let Ok(Some(field)) = fields.next() {
-            let value = String::from_utf8_lossy(field.value_bytes()).into_owned();
+            let value = bounded(&String::from_utf8_lossy(field.value_bytes()));
             match field.type_() {
                 b'C' => error.code = value,
                 b'M' => error.message = value,
@@ -38,10 +55,10 @@ impl ServerError {
     fn from_db(error: &DbError) -> Self {
         Self {
             code: error.code().code().to_string(),
-            message: error.message().to_string(),
-            detail: error.detail().unwrap_or_default().to_string(),
-            hint: error.hint().unwrap_or_default().to_string(),
-            context: error.where_().unwrap_or_default().to_string(),
+            message: bounded(error.message()),
+            detail: bounded(error.detail().unwrap_or_default()),
+            hint: bounded(error.hint().unwrap_or_default()),
+            context: bounded(error.where_().unwrap_or_default()),
         }
     }
 

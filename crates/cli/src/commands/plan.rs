@@ -42,6 +42,24 @@ struct PlannedTable<'a> {
     definition_by_hand: bool,
 }
 
+/// One table of `--ddl`.
+#[derive(Serialize)]
+struct Defined {
+    pipeline: String,
+    table: String,
+    target: String,
+    definition: String,
+}
+
+/// One file of `--ddl-dir`.
+#[derive(Serialize)]
+struct WrittenFile {
+    pipeline: String,
+    target: String,
+    file: String,
+    outcome: Written,
+}
+
 #[derive(Serialize)]
 struct LeftOut<'a> {
     column: &'a str,
@@ -68,16 +86,22 @@ pub async fn plan(global: &Global, args: &PlanArgs) -> Result<Finished, Failure>
     let mut found = false;
     let mut all = Vec::new();
     let mut kept = Vec::new();
+    let (mut defined, mut written) = (Vec::new(), Vec::new());
     for pipeline in load::pipelines(global, &args.pipelines.pipelines)? {
         let draft = moorage_engine::draft(&pipeline).await?;
         found |= !draft.plan.refused.is_empty()
             || !draft.unmatched.is_empty()
             || draft.surveyed.iter().any(|s| s.problem.is_some());
         if let Some(folder) = &args.ddl_dir {
-            write_files(&pipeline, &draft, folder)?;
+            written.extend(write_files(global, &pipeline, &draft, folder)?);
         } else if args.ddl {
             for table in &draft.plan.tables {
-                render::out(format!("{}\n", pipeline.target.definition(table)));
+                let definition = pipeline.target.definition(table);
+                if !render::wants_json(global) {
+                    render::out(format!("{definition}\n"));
+                }
+                let (table, target) = (table.table().to_string(), table.target.clone());
+                defined.push(Defined { pipeline: pipeline.name.clone(), table, target, definition });
             }
         } else {
             let estimate = moorage_engine::estimate(&pipeline, &draft).await?;
@@ -87,29 +111,47 @@ pub async fn plan(global: &Global, args: &PlanArgs) -> Result<Finished, Failure>
             kept.push((pipeline, draft, estimate));
         }
     }
-    if render::wants_json(global) {
+    if render::wants_json(global) && args.ddl {
+        render::json(&defined)?;
+    } else if render::wants_json(global) && args.ddl_dir.is_some() {
+        render::json(&written)?;
+    } else if render::wants_json(global) {
         all.extend(kept.iter().map(|(pipeline, draft, estimate)| as_json(pipeline, draft, *estimate)));
         render::json(&all)?;
     }
     Ok(if found { Finished::Found } else { Finished::Clean })
 }
 
-fn write_files(pipeline: &Pipeline, draft: &Draft, folder: &Path) -> Result<(), Failure> {
+fn write_files(
+    global: &Global,
+    pipeline: &Pipeline,
+    draft: &Draft,
+    folder: &Path,
+) -> Result<Vec<WrittenFile>, Failure> {
+    let mut all = Vec::new();
     for table in &draft.plan.tables {
         let generated = TablePlan { ddl: None, ..table.clone() };
-        let written = ddl::write(folder, &generated, &pipeline.target.definition(&generated))?;
-        let word = if written == Written::Kept { "left alone, it was changed by hand" } else { "written" };
-        render::out(format!("{}: {word}", ddl::file_of(folder, table).display()));
+        let outcome = ddl::write(folder, &generated, &pipeline.target.definition(&generated))?;
+        let word = if outcome == Written::Kept { "left alone, it was changed by hand" } else { "written" };
+        let file = ddl::file_of(folder, table).display().to_string();
+        if !render::wants_json(global) {
+            render::out(format!("{file}: {word}"));
+        }
+        all.push(WrittenFile {
+            pipeline: pipeline.name.clone(),
+            target: table.target.clone(),
+            file,
+            outcome,
+        });
     }
-    let used = pipeline.ddl_folder.is_some();
-    if !used {
+    if pipeline.ddl_folder.is_none() && !render::wants_json(global) {
         let line = format!("ddl_dir = {:?}", folder.display().to_string());
         render::out(format!(
             "to have a run use what you change there, write in [pipelines.{}]: {line}",
             pipeline.name
         ));
     }
-    Ok(())
+    Ok(all)
 }
 
 fn action(surveyed: &Surveyed) -> &'static str {

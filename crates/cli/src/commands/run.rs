@@ -55,10 +55,9 @@ pub async fn run(global: &Global, args: &RunArgs) -> Result<Finished, Failure> {
             run_in_turn(&pipeline, &options, events, stop, patience).await.map_err(Failure::from)
         });
         running.spawn(async move {
-            let broken = |e: tokio::task::JoinError| {
-                Failure::Failed(format!(
-                    "a fault of Moorage itself ended it ({e}); the next run goes on from the checkpoint"
-                ))
+            // What happened has been said already.
+            let broken = |_: tokio::task::JoinError| {
+                Failure::Failed("it ended by that; the next run goes on from the checkpoint".into())
             };
             (name, task.await.map_err(broken).and_then(|done| done), left_out)
         });

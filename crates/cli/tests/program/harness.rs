@@ -350,7 +350,7 @@ pub fn ident(name: &str) -> String {
     format!("\"{}\"", name.replace('"', "\"\""))
 }
 
-fn ran(output: Output) -> Ran {
+pub fn ran(output: Output) -> Ran {
     let text = |bytes: Vec<u8>| String::from_utf8(bytes).unwrap();
     Ran { code: output.status.code().unwrap_or(-1), out: text(output.stdout), err: text(output.stderr) }
 }

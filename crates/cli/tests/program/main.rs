@@ -6,6 +6,8 @@
     reason = "test code stops at the first surprise"
 )]
 
+mod advice;
+mod bad_servers;
 mod capturing;
 mod checking;
 mod choosing;

@@ -2,6 +2,7 @@
 
 use super::{Check, replication_grant};
 use crate::catalog::IdentityBy;
+use crate::error::words;
 use crate::replication;
 use moorage_adapter::Result;
 use moorage_core::finding::{End, Finding, Fix, tables as count};
@@ -106,13 +107,13 @@ async fn reads(at: &Check<'_>) -> Result<Finding> {
     let read = at.session.client().query(&parts.join(" UNION ALL "), &[]).await;
     at.session.run("lifting the limit", "SET lock_timeout = 0").await?;
     let Err(error) = read else { return Ok(Finding::ok(End::Source, "reading", found)) };
-    let words = error.as_db_error().map_or(error.to_string(), |d| d.message().to_string());
+    let said = words(&error);
     if error.code().is_some_and(|c| c.code() == "55P03") {
         return locked(at).await;
     }
     // A missing right was seen in the catalogue already, and such a table is not among these.
     let fix = Fix::step("mend what the message names, or exclude the table");
-    Ok(Finding::blocker(End::Source, "reading", words, "a snapshot could not be read", fix))
+    Ok(Finding::blocker(End::Source, "reading", said, "a snapshot could not be read", fix))
 }
 
 /// Names who has locked picked tables against readers.
@@ -183,7 +184,7 @@ async fn makes_triggers(at: &Check<'_>, database: &str) -> Result<Vec<Finding>> 
         Err(error) => Finding::blocker(
             End::Source,
             "change_tables",
-            error.as_db_error().map_or(error.to_string(), |d| d.message().to_string()),
+            words(&error),
             "change tables live in a schema of their own",
             Fix::run([format!("GRANT CREATE ON DATABASE {} TO {}", quote_ident(database), at.user())]),
         ),

@@ -3,6 +3,7 @@
 use super::{Check, setting};
 use crate::capture;
 use crate::catalog::IdentityBy;
+use crate::error::words;
 use crate::waits::blockers;
 use moorage_adapter::Result;
 use moorage_core::finding::{End, Finding, Fix};
@@ -351,10 +352,7 @@ async fn try_a_slot(at: &Check<'_>, settings: &Settings) -> Result<Option<Findin
         Err(error) if error.code().is_some_and(|c| c.code() == "42501") => Ok(None),
         Err(error) => Ok(Some(blocker(
             "making_a_slot",
-            format!(
-                "it failed: {}",
-                error.as_db_error().map_or(error.to_string(), |d| d.message().to_string())
-            ),
+            format!("it failed: {}", words(&error)),
             "a slot is needed to follow changes",
             Fix::step(format!(
                 "make it possible to run: SELECT pg_create_logical_replication_slot({}, 'pgoutput')",

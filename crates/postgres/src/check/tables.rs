@@ -3,6 +3,7 @@
 use super::Check;
 use crate::capture::{OPTIONS, table_list};
 use crate::catalog::IdentityBy;
+use crate::error::words;
 use moorage_adapter::Result;
 use moorage_core::finding::{End, Finding, Fix};
 use moorage_core::plan::TablePlan;
@@ -118,7 +119,7 @@ async fn try_it(at: &Check<'_>, statement: &str) -> Result<Option<String>> {
         Ok(()) => Ok(None),
         Err(error) => {
             at.session.run("taking back", "ROLLBACK").await?;
-            Ok(Some(error.as_db_error().map_or(error.to_string(), |d| d.message().to_string())))
+            Ok(Some(words(&error)))
         }
     }
 }
@@ -159,13 +160,13 @@ async fn contents(at: &Check<'_>, quoted: &str) -> Result<Vec<Finding>> {
     let mut found = Vec::new();
     if !missing.is_empty() {
         let statement = format!("ALTER PUBLICATION {quoted} ADD TABLE {}", table_list(&missing));
-        let words = match at.capture.publication_named {
+        let said = match at.capture.publication_named {
             true => Some("the project file names it, so Moorage leaves it as it is".to_string()),
             false => try_it(at, &statement).await?,
         };
         let names: Vec<String> = missing.iter().map(|t| t.table().to_string()).collect();
         let what = format!("{} lacks {}", at.capture.publication, names.join(", "));
-        found.push(match words {
+        found.push(match said {
             None => ok("publication", format!("{what}; a run adds them")),
             Some(words) => blocker(
                 "publication",

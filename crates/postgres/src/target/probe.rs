@@ -5,6 +5,7 @@ use super::meta;
 use crate::address::PostgresAddress;
 use crate::check::{connection, guard, make_roles};
 use crate::connect::Session;
+use crate::error::words;
 use moorage_adapter::Result;
 use moorage_core::finding::{End, Finding, Fix};
 use moorage_core::sql::{do_block, in_comment, quote_ident, quote_literal};
@@ -144,7 +145,7 @@ async fn writing(
             format!("schema {} will be made; making it and a table there works", settings.schema),
         ),
         Err(e) => {
-            let reason = e.as_db_error().map_or_else(|| e.to_string(), |d| d.message().to_string());
+            let reason = words(&e);
             let grant = if there {
                 format!("GRANT USAGE, CREATE ON SCHEMA {schema} TO {user}")
             } else {

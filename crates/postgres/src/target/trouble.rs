@@ -1,6 +1,6 @@
 //! What a statement on a target can end in: a row that the target will not take, or anything else.
 
-use crate::error::statement_error;
+use crate::error::{bounded, statement_error};
 use moorage_adapter::AdapterError;
 
 /// Why the target does not take a row.
@@ -70,10 +70,10 @@ pub(crate) fn sort(address: &str, doing: &str, error: &tokio_postgres::Error) ->
     if !is_about_rows(code) {
         return statement_error(address, doing, error).into();
     }
-    let mut reason = db.message().to_string();
+    let mut reason = bounded(db.message());
     // For a check or a null the detail is the whole row, which is shown in a better way.
     if let Some(detail) = db.detail().filter(|_| !matches!(code, "23514" | "23502")) {
-        reason = format!("{reason}; {detail}");
+        reason = format!("{reason}; {}", bounded(detail));
     }
     Refusal { code: code.into(), reason }.into()
 }
