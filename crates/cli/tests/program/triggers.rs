@@ -1,8 +1,9 @@
 //! PostgreSQL captured by triggers.
 
 use crate::harness::Project;
-use moorage_testkit::PostgresServer;
+use moorage_testkit::{PostgresServer, Proxy, Weather, wait_until};
 use rstest::rstest;
+use std::time::Duration;
 
 fn by_trigger(name: &str) -> Project {
     let project = Project::new(name);
@@ -65,12 +66,12 @@ fn a_transaction_that_commits_late_is_not_skipped() {
             20 + round % 900
         ));
     }
-    moorage_testkit::wait_until("later transactions arrive before it", || {
+    wait_until("later transactions arrive before it", || {
         project.value::<i64>("SELECT max(n) FROM vessels") == i64::from(round)
     });
     assert_eq!(project.value::<i64>("SELECT count(*) FROM vessels WHERE id = 2001"), 0);
     late.run("COMMIT");
-    moorage_testkit::wait_until("it arrives once it is committed", || {
+    wait_until("it arrives once it is committed", || {
         project.value::<i64>("SELECT count(*) FROM vessels WHERE n = 7 AND id IN (1, 2001)") == 2
     });
     running.signal("INT");
@@ -80,7 +81,7 @@ fn a_transaction_that_commits_late_is_not_skipped() {
     // What was acknowledged is deleted from the change tables.
     let mut running = project.start(&["run"]);
     running.wait_for("following changes");
-    moorage_testkit::wait_until("the change table is pruned", || {
+    wait_until("the change table is pruned", || {
         project.session.run("UPDATE vessels SET n = n + 1 WHERE id = 5");
         let sql = "SELECT (SELECT count(*) FROM vessels) > 0, (xpath('/row/c/text()', query_to_xml(format('SELECT count(*) AS c FROM moorage_late.%I', relname), false, true, '')))[1]::text::bigint
                    FROM pg_class WHERE relname LIKE 'rows_%' AND relkind = 'r'";
@@ -265,9 +266,7 @@ fn change_tables_of_the_earlier_form_are_taken_over() {
     project.session.run("DELETE FROM vessels WHERE id = 3");
     let mut running = project.start(&["run"]);
     let left = format!("SELECT count(*) FROM moorage_earlier_form.changes_{id}");
-    moorage_testkit::wait_until("what was read of the earlier form is deleted", || {
-        project.session.value::<i64>(&left) == 0
-    });
+    wait_until("what was read of the earlier form is deleted", || project.session.value::<i64>(&left) == 0);
     running.signal("INT");
     assert_eq!(running.end(), 0);
     project.catch_up();
@@ -278,6 +277,33 @@ fn change_tables_of_the_earlier_form_are_taken_over() {
         )),
         None
     );
+}
+
+/// What was changed between the triggers and the copy is in the copy: nothing waits, and `status` says so.
+#[test]
+fn changes_that_the_first_copy_holds_do_not_wait() {
+    let server = PostgresServer::shared();
+    let project = by_trigger("held_by_copy");
+    project.session.run("CREATE TABLE berths (id int PRIMARY KEY)");
+    let proxy = Proxy::to(server.port());
+    project.replace(&server.port().to_string(), &proxy.port().to_string());
+    // So slow that there is time between the triggers and the copy.
+    proxy.set(Weather::Slow(Duration::from_millis(40)));
+    let mut running = project.start(&["run"]);
+    let mut next = 0;
+    wait_until("the copy", || {
+        next += 1;
+        project.session.run(&format!("INSERT INTO berths VALUES ({next})"));
+        running.log().contains("reading 1 table")
+    });
+    proxy.set(Weather::Fair);
+    running.wait_for("following changes");
+    wait_until("nothing waits", || {
+        project.moorage(&["status"]).expect(0, &[]).out.contains("0 changes wait")
+    });
+    running.signal("INT");
+    assert_eq!(running.end(), 0, "{}", running.log());
+    project.assert_same("berths", "berths");
 }
 
 /// Only tables that nobody carries change: the tables come to their places all the same.

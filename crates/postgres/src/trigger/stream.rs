@@ -42,6 +42,16 @@ pub(crate) struct Begin {
     pub(crate) owns: bool,
 }
 
+impl Begin {
+    /// Whether copies of tables hold changes that lie behind the checkpoint: until it has passed them, they look as if they
+    /// were waited for.
+    fn copies_lie_ahead(&self) -> bool {
+        let rank = |snapshot: &str| reader::position(snapshot).map(|p| p.rank());
+        let after = rank(&self.after);
+        self.tables.iter().filter_map(|t| t.mark.as_ref()).any(|mark| rank(&mark.text) > after)
+    }
+}
+
 /// A running stream.
 pub(crate) struct TriggerStream {
     segments: mpsc::Receiver<Result<StreamedSegment>>,
@@ -97,13 +107,16 @@ struct Looks {
 
 impl Looks {
     async fn run(&mut self, sender: &SegmentSender) -> Result<()> {
+        let mut ahead = self.begin.owns && self.begin.copies_lie_ahead();
         loop {
             let notes = std::mem::take(&mut *self.begin.notes.lock().unwrap_or_else(PoisonError::into_inner));
             let Begin { names, tables, after, .. } = &self.begin;
-            let news = !notes.is_empty() || reader::has_news(&self.session, names, tables, after).await?;
-            if news && !self.look(notes, sender).await? {
+            let news =
+                ahead || !notes.is_empty() || reader::has_news(&self.session, names, tables, after).await?;
+            if news && !self.look(notes, ahead, sender).await? {
                 return Ok(());
             }
+            ahead = false;
             if self.begin.owns && self.forgotten.elapsed() >= FORGET_EVERY {
                 self.forget().await;
             }
@@ -111,8 +124,8 @@ impl Looks {
         }
     }
 
-    /// One look; `false` if nobody listens any more.
-    async fn look(&mut self, notes: Vec<String>, sender: &SegmentSender) -> Result<bool> {
+    /// One look; `false` if nobody listens any more. `ahead`: it hands on its position even if it finds nothing.
+    async fn look(&mut self, notes: Vec<String>, ahead: bool, sender: &SegmentSender) -> Result<bool> {
         let now = reader::begin(&self.session, "").await?;
         let wrong = || AdapterError::Protocol {
             address: "the source".into(),
@@ -148,7 +161,7 @@ impl Looks {
             return Err(full(&self.begin.names, &self.begin.after));
         }
         // Whoever sent a note may wait for the position too: tables that were read again come to their places at it.
-        let moved = now != self.begin.after && !notes.is_empty();
+        let moved = now != self.begin.after && (ahead || !notes.is_empty());
         if found.changes == 0 && !moved {
             let quiet = Segment { notes, ..Segment::default() };
             return Ok(quiet.notes.is_empty() || sender.send(quiet).await);
