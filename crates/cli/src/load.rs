@@ -134,10 +134,13 @@ pub fn for_script(
 /// # Errors
 /// As for [`pipeline`].
 pub fn only(global: &Global, wanted: &[String]) -> Result<Pipeline, Failure> {
-    match wanted {
-        [] => pipeline(global, None),
-        [one] => pipeline(global, Some(one)),
-        _ => Err(Failure::Usage("name one pipeline".into())),
+    let mut found = pipelines(global, wanted)?;
+    match (found.pop(), found.is_empty()) {
+        (Some(only), true) => Ok(only),
+        (last, _) => {
+            let names: Vec<String> = found.into_iter().chain(last).map(|p| p.name).collect();
+            Err(Failure::Usage(format!("this is for one pipeline: name one of {}", names.join(", "))))
+        }
     }
 }
 

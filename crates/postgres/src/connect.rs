@@ -84,7 +84,14 @@ pub(crate) fn may_be_bound(address: &PostgresAddress, link: &Link) -> Result<()>
     if address.channel_binding != ChannelBinding::Require || link.tls.is_some() {
         return Ok(());
     }
-    let reason = "channel_binding = \"require\" needs an encrypted connection, and this one is not: set sslmode = \"require\" or better, on a server with ssl = on";
+    let reason = match address.socket() {
+        Some(_) => {
+            "channel_binding = \"require\" needs an encrypted connection, and a Unix socket is none: take it out, or name the host in `url`"
+        }
+        None => {
+            "channel_binding = \"require\" needs an encrypted connection, and this one is not: set sslmode = \"require\" or better, on a server with ssl = on"
+        }
+    };
     Err(failed(address, Layer::Tls, reason))
 }
 
