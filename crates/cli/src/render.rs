@@ -313,11 +313,6 @@ mod tests {
             ["340 ms", "12.3 s", "4 min 10 s", "2 h 5 min"]
         );
     }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
 
     /// D.30: a terminal that is too narrow for columns breaks no words.
     #[test]

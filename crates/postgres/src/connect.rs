@@ -151,8 +151,7 @@ impl Session {
             config.password(password.expose_secret());
         }
         let text = address.text();
-        let encrypted = Encrypted(link.tls.as_ref().and_then(|tls| tls.end_point.clone()));
-        let log_in = timeout(address.connect_timeout, config.connect_raw(wire, encrypted)).await;
+        let log_in = timeout(address.connect_timeout, config.connect_raw(wire, Encrypted)).await;
         let (client, connection) = match log_in {
             Err(_) => return Err(failed(address, Layer::TimedOut, "no answer to the log-in")),
             Ok(done) => done.map_err(|e| log_in_error(&text, &e))?,

@@ -14,7 +14,7 @@ pub(crate) fn bounded(text: &str) -> String {
     if text.len() <= MOST_WORDS {
         return text.to_string();
     }
-    let end = text.floor_char_boundary(MOST_WORDS);
+    let end = (0..=MOST_WORDS).rev().find(|at| text.is_char_boundary(*at)).unwrap_or_default();
     format!("{}… ({} bytes in all)", &text[..end], text.len())
 }
 

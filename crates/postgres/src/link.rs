@@ -53,6 +53,8 @@ pub(crate) struct Wire {
     socket: Box<dyn Socket>,
     /// How much may still arrive; `usize::MAX`: as much as will.
     left: Arc<AtomicUsize>,
+    /// What a log-in can be bound to.
+    end_point: Option<Vec<u8>>,
 }
 
 /// Lets as much arrive as will.
@@ -103,52 +105,22 @@ impl AsyncWrite for Wire {
     }
 }
 
-/// A socket that is encrypted already, as the client library wants it: with what a log-in can be bound to.
-pub(crate) struct Bound {
-    wire: Wire,
-    end_point: Option<Vec<u8>>,
-}
-
-/// Makes a [`Bound`] of a socket.
-pub(crate) struct Encrypted(pub(crate) Option<Vec<u8>>);
-
-impl TlsConnect<Wire> for Encrypted {
-    type Stream = Bound;
-    type Error = io::Error;
-    type Future = std::future::Ready<io::Result<Bound>>;
-
-    fn connect(self, wire: Wire) -> Self::Future {
-        std::future::ready(Ok(Bound { wire, end_point: self.0 }))
-    }
-}
-
-impl TlsStream for Bound {
+impl TlsStream for Wire {
     fn channel_binding(&self) -> ChannelBinding {
         self.end_point.clone().map_or_else(ChannelBinding::none, ChannelBinding::tls_server_end_point)
     }
 }
 
-impl AsyncRead for Bound {
-    fn poll_read(
-        mut self: Pin<&mut Self>,
-        cx: &mut Context<'_>,
-        buf: &mut ReadBuf<'_>,
-    ) -> Poll<io::Result<()>> {
-        Pin::new(&mut self.wire).poll_read(cx, buf)
-    }
-}
+/// For the client library, which wants to encrypt: the socket is encrypted already.
+pub(crate) struct Encrypted;
 
-impl AsyncWrite for Bound {
-    fn poll_write(mut self: Pin<&mut Self>, cx: &mut Context<'_>, bytes: &[u8]) -> Poll<io::Result<usize>> {
-        Pin::new(&mut self.wire).poll_write(cx, bytes)
-    }
+impl TlsConnect<Wire> for Encrypted {
+    type Stream = Wire;
+    type Error = io::Error;
+    type Future = std::future::Ready<io::Result<Wire>>;
 
-    fn poll_flush(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
-        Pin::new(&mut self.wire).poll_flush(cx)
-    }
-
-    fn poll_shutdown(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
-        Pin::new(&mut self.wire).poll_shutdown(cx)
+    fn connect(self, wire: Wire) -> Self::Future {
+        std::future::ready(Ok(wire))
     }
 }
 
@@ -165,7 +137,8 @@ pub(crate) async fn open(address: &PostgresAddress) -> Result<(Wire, Gate, Link)
     });
     let socket = socket.map_err(|error| with_addresses(error, &link))?;
     let left = Arc::new(AtomicUsize::new(MOST_BEFORE_LOG_IN));
-    Ok((Wire { socket, left: left.clone() }, Gate(left), link))
+    let end_point = link.tls.as_ref().and_then(|tls| tls.end_point.clone());
+    Ok((Wire { socket, left: left.clone(), end_point }, Gate(left), link))
 }
 
 pub(crate) fn failed(address: &PostgresAddress, layer: Layer, reason: impl Into<String>) -> AdapterError {

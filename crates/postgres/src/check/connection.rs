@@ -85,11 +85,8 @@ mod tests {
         let certificate = Certificate::read(made.der()).unwrap();
         let now = certificate.not_after - days * 24 * 3600;
         let peer = peer.parse().unwrap();
-        let tls = encrypted.then(|| crate::link::Tls {
-            version: "TLS 1.3",
-            certificate: Some(certificate),
-            end_point: None,
-        });
+        let tls = crate::link::Tls { version: "TLS 1.3", certificate: Some(certificate), end_point: None };
+        let tls = Some(tls).filter(|_| encrypted);
         let link = Link { ends: Some(("10.0.0.5:4000".parse().unwrap(), peer)), addresses: vec![peer], tls };
         inspect(End::Source, &address, &link, now).into_iter().map(|f| (f.severity, f.found)).collect()
     }
