@@ -47,6 +47,8 @@ pub(crate) enum StreamMessage {
 pub(crate) struct ReplicationReader {
     socket: ReadHalf<Wire>,
     buffer: BytesMut,
+    /// Whether the buffer was made larger for one message.
+    was_large: bool,
     address: String,
     /// When something was last read, and how much; none before the stream runs.
     last_read: Option<(Instant, usize)>,
@@ -54,6 +56,8 @@ pub(crate) struct ReplicationReader {
 
 /// How long packets gather. A quiet stream is read at once.
 const GATHER_PACKETS: Duration = Duration::from_micros(500);
+/// A message of more than so many bytes has a buffer made for it.
+const LARGE_BUFFER: usize = 4 << 20;
 /// After a read of so many bytes more are there already.
 const MANY_BYTES: usize = 32 << 10;
 
@@ -77,6 +81,7 @@ pub(crate) async fn connect(address: &PostgresAddress) -> Result<(ReplicationRea
     let mut reader = ReplicationReader {
         socket: read,
         buffer: BytesMut::with_capacity(64 * 1024),
+        was_large: false,
         address: text.clone(),
         last_read: None,
     };
@@ -254,6 +259,11 @@ fn microseconds_since_2000() -> i64 {
 impl ReplicationReader {
     /// Waits until a whole message is in the buffer, and gives its tag. May be cancelled without loss.
     async fn fill(&mut self) -> Result<u8> {
+        // What a large message needed is given back when it was read.
+        if self.was_large && self.buffer.len() < LARGE_BUFFER {
+            self.buffer = BytesMut::from(&self.buffer[..]);
+            self.was_large = false;
+        }
         loop {
             let header = Header::parse(&self.buffer).map_err(|e| lost(&self.address, e))?;
             if let Some(header) = header {
@@ -265,6 +275,7 @@ impl ReplicationReader {
                 if self.buffer.len() >= length {
                     return Ok(header.tag());
                 }
+                self.was_large |= length > LARGE_BUFFER;
                 self.buffer.reserve(length - self.buffer.len());
             } else {
                 self.buffer.reserve(256 * 1024);

@@ -21,7 +21,7 @@ use moorage_core::plan::{TablePlan, TargetDialect};
 use moorage_core::project::Mismatch;
 use moorage_core::schema::RowIdentity;
 use moorage_core::sql::quote_ident;
-use rusqlite::{Connection, OpenFlags, params_from_iter};
+use rusqlite::{Connection, OpenFlags};
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -377,7 +377,7 @@ impl Target for SqliteTarget {
             // A chunk need not be on the disk by itself: the end of the load is, and all before it.
             let relax = |db: &Connection, level| db.pragma_update(None, "synchronous", level);
             relax(db, "NORMAL").map_err(|e| sql_error(path, "loading", e))?;
-            let done = transact(db, path, &mine, |db| load(db, path, &plan, &rows));
+            let done = transact(db, path, &mine, |db| load(db, path, &plan, rows));
             relax(db, "FULL").map_err(|e| sql_error(path, "loading", e))?;
             done
         });
@@ -492,7 +492,8 @@ fn go_on(db: &Connection, path: &Path, mine: &Mine, from: &Checkpoint) -> Result
     Err(AdapterError::checkpoint_moved(format!("target {}", path.display()), from, found.as_ref()))
 }
 
-fn load(db: &Connection, path: &Path, plan: &TablePlan, rows: &RecordBatch) -> Result<()> {
+/// Writes rows. They are let go of before the last one is written: where one value is large, that is a copy less of it.
+fn load(db: &Connection, path: &Path, plan: &TablePlan, rows: RecordBatch) -> Result<()> {
     let failed = |e| sql_error(path, &format!("loading table {}", plan.target), e);
     let beside = again::loading_into(db, plan).map_err(failed)?;
     let into = beside.as_ref().unwrap_or(plan);
@@ -502,14 +503,16 @@ fn load(db: &Connection, path: &Path, plan: &TablePlan, rows: &RecordBatch) -> R
     let sql = if keeps && !statements.key.is_empty() { statements.upsert() } else { statements.insert() };
     let mut insert = db.prepare_cached(&sql).map_err(failed)?;
     let declared = matches!(plan.mapped.identity, RowIdentity::DeclaredKey(_));
-    for row in 0..rows.num_rows() {
-        let values: Vec<_> = rows
-            .columns()
-            .iter()
-            .enumerate()
-            .map(|(c, array)| converter.convert(c, value_at(array.as_ref(), row)))
-            .collect::<Result<_>>()?;
-        insert.execute(params_from_iter(values)).map_err(|e| match e.sqlite_error_code() {
+    let (count, mut rows) = (rows.num_rows(), Some(rows));
+    for row in 0..count {
+        for (c, array) in rows.iter().flat_map(RecordBatch::columns).enumerate() {
+            let value = converter.convert(c, value_at(array.as_ref(), row))?;
+            insert.raw_bind_parameter(c + 1, value).map_err(failed)?;
+        }
+        if row + 1 == count {
+            rows = None;
+        }
+        insert.raw_execute().map_err(|e| match e.sqlite_error_code() {
             Some(rusqlite::ErrorCode::ConstraintViolation) if declared => AdapterError::Value {
                 table: plan.table().to_string(),
                 what: format!(
@@ -520,6 +523,7 @@ fn load(db: &Connection, path: &Path, plan: &TablePlan, rows: &RecordBatch) -> R
             _ => failed(e),
         })?;
     }
+    insert.clear_bindings();
     // Rows beside a table are counted when they take its place.
-    meta::add_snapshot_rows(db, &into.target, rows.num_rows()).map_err(failed)
+    meta::add_snapshot_rows(db, &into.target, count).map_err(failed)
 }

@@ -1,6 +1,6 @@
 //! What comes from outside does not become code, a path, a secret shown, or a command to the terminal.
 
-use crate::harness::{Project, Quay, ident};
+use crate::harness::{Mirror, Project, Quay, ident};
 use moorage_testkit::PostgresServer;
 use rstest::rstest;
 use std::os::unix::fs::{PermissionsExt, symlink};
@@ -190,4 +190,40 @@ fn results_that_cannot_be_written_are_no_success() {
     assert_eq!(shell("\"$0\" plan > /dev/full 2> /dev/full").status.code(), Some(1));
     assert_eq!(shell("\"$0\" -vv -f nowhere plan 2> /dev/full").status.code(), Some(2));
     assert_eq!(shell("\"$0\" run --until caught-up 2> /dev/full").status.code(), Some(0));
+}
+
+/// C.25: a large value costs three times its size, and what a run costs anyway, into either target, read or followed.
+#[test]
+fn a_large_value_costs_three_times_its_size() {
+    const MIB: usize = 100;
+    // What a run costs anyway is 30 MiB, and 33 MiB of SQLite's cache; one more copy would be beyond.
+    const MOST: usize = 3 * MIB + 80;
+    let mirror = Mirror::new("large_value", "CREATE TABLE notes (id int PRIMARY KEY, note text)");
+    mirror.add("[targets.file]\nkind = \"sqlite\"\npath = \"warehouse.db\"\n[pipelines.into_file]\nsource = \"harbour\"\ntarget = \"file\"\ninclude = [\"public.*\"]\ninto = \"{table}\"");
+    let peak = |pipeline: &str| {
+        let mut running = mirror.start(&["run", pipeline, "--until", "caught-up"]);
+        let status = format!("/proc/{}/status", running.child.id());
+        let mut most = 0;
+        moorage_testkit::wait_until("the run ends", || {
+            let status = std::fs::read_to_string(&status).unwrap_or_default();
+            let line = status.lines().find_map(|l| l.strip_prefix("VmHWM:"));
+            most = line.and_then(|l| l.trim().split(' ').next()?.parse().ok()).unwrap_or(most);
+            !running.is_alive()
+        });
+        assert_eq!(running.end(), 0, "{}", running.log());
+        most / 1024
+    };
+    let value = format!("repeat('x', {})", MIB << 20);
+    for (step, change) in [
+        ("read", format!("INSERT INTO notes VALUES (1, {value})")),
+        ("followed", format!("INSERT INTO notes VALUES (2, {value})")),
+    ] {
+        mirror.source.run(&change);
+        for pipeline in ["large_value", "into_file"] {
+            let most = peak(pipeline);
+            assert!(most < MOST, "{pipeline}, {step}: {most} MiB");
+        }
+    }
+    mirror.assert_same("notes");
+    assert_eq!(mirror.value::<i64>("SELECT sum(length(note)) FROM notes"), 2 * (MIB << 20) as i64);
 }

@@ -170,6 +170,19 @@ impl Loader {
     }
 }
 
+/// Sends what belongs to a COPY, a large value in parts: the client library copies each once more, until it is sent.
+async fn send(
+    sink: &mut Pin<Box<CopyInSink<Bytes>>>,
+    piece: Vec<u8>,
+) -> std::result::Result<(), tokio_postgres::Error> {
+    let mut piece = Bytes::from(piece);
+    while !piece.is_empty() {
+        let part = piece.split_to(piece.len().min(2 * PIECE_BYTES));
+        sink.send(part).await?;
+    }
+    Ok(())
+}
+
 impl Loading {
     async fn begin(&self) -> Result<()> {
         self.session.run("opening a chunk", "BEGIN").await?;
@@ -204,13 +217,13 @@ impl Loading {
             if out.len() >= PIECE_BYTES {
                 open.bytes += out.len();
                 let piece = std::mem::replace(&mut out, Vec::with_capacity(PIECE_BYTES + (16 << 10)));
-                let sent = open.sink.send(Bytes::from(piece)).await;
+                let sent = send(&mut open.sink, piece).await;
                 sent.map_err(|e| sort(self.session.address(), &doing, &e))?;
             }
         }
         open.bytes += out.len();
         open.rows += rows.num_rows() as u64;
-        let sent = open.sink.send(Bytes::from(out)).await;
+        let sent = send(&mut open.sink, out).await;
         sent.map_err(|e| sort(self.session.address(), &doing, &e))?;
         if open.bytes >= COMMIT_BYTES {
             self.commit().await?;
