@@ -6,11 +6,13 @@ mod edit;
 mod exit;
 mod load;
 mod render;
+mod signals;
 
 use clap::Parser;
 
 fn main() -> std::process::ExitCode {
     let args = args::Args::parse();
+    let held = signals::hold();
     start_log(&args.global);
     // What the command line says of colour counts more than NO_COLOR, also for the library that draws tables.
     if args.global.color == args::Color::Always {
@@ -22,7 +24,7 @@ fn main() -> std::process::ExitCode {
     };
     // A fault of ours is said in words, and ends like any other failure.
     std::panic::set_hook(Box::new(|fault| render::note(exit::fault_words(fault))));
-    let carried_out = std::panic::AssertUnwindSafe(|| runtime.block_on(commands::carry_out(args)));
+    let carried_out = std::panic::AssertUnwindSafe(|| runtime.block_on(commands::carry_out(args, held)));
     let code = std::panic::catch_unwind(carried_out).unwrap_or(std::process::ExitCode::from(1));
     // Blocking work that is still going on (an index being built, say) is safe to be cut off.
     runtime.shutdown_background();

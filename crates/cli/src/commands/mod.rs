@@ -18,17 +18,20 @@ mod verify;
 
 use crate::args::{Args, Command};
 use crate::exit;
+use crate::signals::Held;
 use std::process::ExitCode;
 
 /// Carries out a command.
-pub async fn carry_out(args: Args) -> ExitCode {
+pub async fn carry_out(args: Args, held: Held) -> ExitCode {
     let global = &args.global;
+    // Whoever does not hear them is ended by them, or asks for them in time.
+    let held = Some(held).filter(|_| matches!(args.command, Command::Run(_)));
     exit::code(match args.command {
         Command::Init(which) => init::init(global, &which).await,
         Command::Check(which) => check::check(global, &which).await,
         Command::Tables(which) => tables::tables(global, &which).await,
         Command::Plan(which) => plan::plan(global, &which).await,
-        Command::Run(which) => run::run(global, &which).await,
+        Command::Run(which) => run::run(global, &which, held).await,
         Command::Status(which) => status::status(global, &which).await,
         Command::Preview(which) => preview::preview(global, &which).await,
         Command::Row(which) => row::row(global, &which).await,

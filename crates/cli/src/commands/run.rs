@@ -2,6 +2,7 @@
 
 use crate::args::{Global, RunArgs, Until};
 use crate::exit::{Failure, Finished};
+use crate::signals::Held;
 use crate::{load, render};
 use moorage_adapter::{Event, Events};
 use moorage_engine::{EngineError, Outcome, Pipeline, RunOptions, Start, StopHandle, StopSignal, stop_pair};
@@ -9,11 +10,10 @@ use std::io::IsTerminal;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
-use tokio::signal::unix::{SignalKind, signal};
 
 mod progress;
 
-pub async fn run(global: &Global, args: &RunArgs) -> Result<Finished, Failure> {
+pub async fn run(global: &Global, args: &RunArgs, held: Option<Held>) -> Result<Finished, Failure> {
     let pipelines = load::pipelines(global, &args.pipelines.pipelines)?;
     let options = RunOptions {
         until_caught_up: args.until == Some(Until::CaughtUp),
@@ -30,7 +30,7 @@ pub async fn run(global: &Global, args: &RunArgs) -> Result<Finished, Failure> {
     if args.with_stdin {
         hear_stdin(stopper.clone());
     }
-    hear_signals(stopper)?;
+    hear_signals(stopper, held)?;
     let others = pipelines.len() > 1;
     // A program that starts this one may have been killed and started again: then an earlier run is just ending.
     let patience = if args.with_stdin { Duration::from_secs(10) } else { Duration::ZERO };
@@ -166,10 +166,10 @@ fn hear_stdin(stopper: Arc<StopHandle>) {
 }
 
 /// The first Ctrl-C or SIGTERM asks to stop, a second one ends at once.
-fn hear_signals(stopper: Arc<StopHandle>) -> Result<(), Failure> {
+fn hear_signals(stopper: Arc<StopHandle>, held: Option<Held>) -> Result<(), Failure> {
+    let Some(held) = held else { return Ok(()) };
     let failed = |e: std::io::Error| Failure::Failed(format!("signals cannot be heard: {e}"));
-    let mut interrupt = signal(SignalKind::interrupt()).map_err(failed)?;
-    let mut terminate = signal(SignalKind::terminate()).map_err(failed)?;
+    let (mut interrupt, mut terminate) = held.hear().map_err(failed)?;
     tokio::spawn(async move {
         let mut asked = false;
         loop {

@@ -67,6 +67,20 @@ fn json_is_one_stable_document() {
     assert_eq!(parse(&["check", "--format", "json"])[0]["findings"][1]["severity"], "ok");
 }
 
+/// Whenever it comes: one that came while handlers were being put in place was lost, and the run went on.
+#[test]
+fn a_stop_that_comes_while_the_program_starts_is_heard() {
+    let quay = crate::harness::Quay::new("CREATE TABLE berths (id INTEGER PRIMARY KEY)");
+    for step in 0..60 {
+        let mut running = quay.start(&["run"]);
+        // Not to wait for something: any moment of the start will do.
+        std::thread::sleep(std::time::Duration::from_micros(step * 700));
+        running.signal_if_alive(if step % 2 == 0 { "INT" } else { "TERM" });
+        moorage_testkit::wait_until("it ends", || !running.is_alive());
+        running.end();
+    }
+}
+
 #[test]
 fn ctrl_c_finishes_the_batch_and_ends_well_and_a_second_one_ends_at_once() {
     let project = Project::new("stopping");
