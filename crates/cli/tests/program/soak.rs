@@ -309,7 +309,8 @@ fn cycle(from: From, to: To, seed: u64) {
     loads.into_iter().for_each(|load| load.join().unwrap());
     let mut last = String::new();
     if let Some(mut running) = running {
-        running.signal_if_alive("INT");
+        // Not INT: it may just have been started, and a shell has what it starts in the background ignore that one.
+        running.signal_if_alive("TERM");
         running.end();
         last = running.log();
     }
