@@ -369,7 +369,7 @@ rename = { amt = "amount" }
     #[case(
         "amt = \"amount\"",
         "amt = \"a\\u0000\"",
-        "moorage.toml:20:20: a text with the character NUL",
+        "moorage.toml:21:20: a text with the character NUL",
         "no such"
     )]
     fn a_mistake_is_named_with_its_line(
