@@ -195,6 +195,11 @@ impl AdapterError {
             _ => false,
         }
     }
+
+    /// Whether a log-in was refused. It passes where a password is being changed at the two places that know it.
+    pub fn is_refused_log_in(&self) -> bool {
+        matches!(self, Self::Connect { layer: Layer::LogIn, .. })
+    }
 }
 
 impl From<arrow::error::ArrowError> for AdapterError {

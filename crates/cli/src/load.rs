@@ -21,7 +21,7 @@ use std::time::Duration;
 /// The pipelines that were asked for, or all.
 ///
 /// # Errors
-/// If the project file is missing or wrong, a pipeline is not in it, or a secret cannot be had.
+/// If the project file is missing or wrong, or a pipeline is not in it.
 pub fn pipelines(global: &Global, wanted: &[String]) -> Result<Vec<Pipeline>, Failure> {
     let file = &global.file;
     let project = project(file)?;
@@ -184,7 +184,7 @@ pub struct LogInAs {
 /// A source as the project file describes it; with another log-in, if one is given.
 ///
 /// # Errors
-/// If its address is wrong, or its password cannot be had.
+/// If its address is wrong.
 pub fn open_source(
     file: &Path,
     folder: &Path,
@@ -258,7 +258,7 @@ impl Server<'_> {
         if is_other || self.instead.password.is_some() {
             address.password = self.instead.password.map(Password::Given);
         } else if let Some(secret) = given.password {
-            address.password = Some(password(folder, &self.end, secret)?);
+            address.password = Some(password(folder, &self.end, secret));
         }
         address.sslmode = given.sslmode.unwrap_or(address.sslmode);
         address.channel_binding = given.channel_binding.unwrap_or(address.channel_binding);
@@ -281,33 +281,30 @@ impl Server<'_> {
     }
 }
 
-/// Where a password comes from. What is in a file, or printed by a program, is looked up again for every connection: it
-/// may be a token that is good for minutes.
-fn password(folder: &Path, end: &str, secret: &SecretConfig) -> Result<Password, Failure> {
-    let end = format!("the password of {end}");
+/// Where a password comes from. It is looked up when a connection is made, and again for every one: what is in a file,
+/// or printed by a program, may be a token that is good for minutes.
+fn password(folder: &Path, end: &str, secret: &SecretConfig) -> Password {
+    let (folder, end, secret) = (folder.to_path_buf(), end.to_string(), secret.clone());
+    Password::Asked(Arc::new(move || {
+        let found = looked_up(&folder, &secret);
+        found.map(SecretString::from).map_err(|what| format!("the password of {end}: {what}"))
+    }))
+}
+
+fn looked_up(folder: &Path, secret: &SecretConfig) -> Result<String, String> {
     if let Some(name) = &secret.env {
-        let found = std::env::var(name)
-            .map_err(|_| Failure::Failed(format!("{end}: the environment variable {name} is not set")))?;
-        return Ok(Password::Given(found.into()));
+        return std::env::var(name).map_err(|_| format!("the environment variable {name} is not set"));
     }
-    let (folder, secret) = (folder.to_path_buf(), secret.clone());
-    Ok(Password::Asked(Arc::new(move || {
-        let found = match (&secret.file, secret.command.as_deref().and_then(<[String]>::split_first)) {
-            (Some(path), _) => {
-                let path = folder.join(path);
-                let text = read_bounded(&path, MOST_SECRET_BYTES)
-                    .map_err(|e| format!("{end}: {}: {e}", path.display()))?;
-                text.strip_suffix('\n').unwrap_or(&text).to_string()
-            }
-            (None, Some((program, arguments))) => {
-                let text =
-                    printed_by(program, arguments, &folder).map_err(|e| format!("{end}: {program}: {e}"))?;
-                text.trim_end_matches('\n').to_string()
-            }
-            (None, None) => return Err(format!("{end}: the command is empty")),
-        };
-        Ok(found.into())
-    })))
+    if let Some(path) = &secret.file {
+        let path = folder.join(path);
+        let text = read_bounded(&path, MOST_SECRET_BYTES).map_err(|e| format!("{}: {e}", path.display()))?;
+        return Ok(text.strip_suffix('\n').unwrap_or(&text).to_string());
+    }
+    let Some((program, arguments)) = secret.command.as_deref().and_then(<[String]>::split_first) else {
+        return Err("the command is empty".into());
+    };
+    let text = printed_by(program, arguments, folder).map_err(|e| format!("{program}: {e}"))?;
+    Ok(text.trim_end_matches('\n').to_string())
 }
 
 /// The largest project file, in bytes.

@@ -221,4 +221,9 @@ impl EngineError {
             _ => false,
         }
     }
+
+    /// Whether a log-in was refused.
+    pub(crate) fn is_refused_log_in(&self) -> bool {
+        matches!(self, Self::Adapter(error) if error.is_refused_log_in())
+    }
 }

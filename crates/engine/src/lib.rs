@@ -8,6 +8,8 @@ pub mod ddl;
 mod error;
 mod folder;
 mod follow;
+#[cfg(test)]
+mod hostile;
 mod load;
 mod lock;
 mod mappers;

@@ -144,6 +144,7 @@ pub async fn run(
 /// Sets up and follows; after a lost connection, once more from the target's checkpoint.
 async fn carry_out(context: &Context) -> Result<Outcome> {
     let mut backoff = fresh_backoff();
+    let mut refused_since = None;
     loop {
         let attempt = tokio::select! {
             by = context.asked_to_stop() => {
@@ -173,7 +174,13 @@ async fn carry_out(context: &Context) -> Result<Outcome> {
         if had_followed {
             backoff = fresh_backoff();
         }
-        if !error.is_transient() || !context.reached.load(Ordering::Relaxed) {
+        let refused_for =
+            error.is_refused_log_in().then(|| refused_since.get_or_insert_with(Instant::now).elapsed());
+        if refused_for.is_none() {
+            refused_since = None;
+        }
+        let may_pass = error.is_transient() || refused_for.is_some_and(|time| time < LOG_IN_PATIENCE);
+        if !may_pass || !context.reached.load(Ordering::Relaxed) {
             return Err(error);
         }
         let pause = backoff.next().unwrap_or(MAX_PAUSE);
@@ -191,6 +198,9 @@ async fn carry_out(context: &Context) -> Result<Outcome> {
 /// How long the batch in hand may take when the run is asked to stop.
 const STOP_PATIENCE: Duration = Duration::from_secs(15);
 const MAX_PAUSE: Duration = Duration::from_secs(30);
+/// How long the log-ins of a run that was let in before may be refused: somebody is changing the password, here and at
+/// the server, one after the other. Behind it the run ends and says so, because nobody looks at one that goes on trying.
+const LOG_IN_PATIENCE: Duration = Duration::from_secs(60);
 
 fn fresh_backoff() -> backon::ExponentialBackoff {
     ExponentialBuilder::default()

@@ -30,6 +30,10 @@ CREATE TABLE IF NOT EXISTS kept_in_source (
 CREATE TABLE IF NOT EXISTS asked_again (
   pipeline TEXT NOT NULL, source_table TEXT NOT NULL, asked_at TEXT NOT NULL, outcome TEXT, PRIMARY KEY (pipeline, source_table));";
 
+/// The last two are what SQLite's own advice asks of files that may be damaged on purpose ("Defense Against The Dark Arts").
+const SETTINGS: &str = "
+PRAGMA journal_mode = WAL; PRAGMA synchronous = NORMAL; PRAGMA trusted_schema = OFF; PRAGMA cell_size_check = ON;";
+
 /// Merges are noted at most this often.
 const NOTE_EVERY: Duration = Duration::from_secs(1);
 /// How many merges are remembered of a pipeline.
@@ -52,15 +56,24 @@ pub struct RunRecord {
     pub doing_since: Option<String>,
 }
 
-/// What is wrong with the store, and the way out where there is one.
+/// What is wrong with the store, and the way out where there is one: what does not come from the disk, from its rights or
+/// from others is in the file itself.
 fn broken(error: &rusqlite::Error) -> String {
+    use rusqlite::ErrorCode as Code;
     match error.sqlite_error_code() {
-        Some(rusqlite::ErrorCode::NotADatabase | rusqlite::ErrorCode::DatabaseCorrupt) => {
-            format!(
-                "{error}. Remove this file and run again: it only holds the history of runs, and no data is lost with it"
-            )
-        }
-        _ => error.to_string(),
+        Some(
+            Code::DatabaseBusy
+            | Code::DatabaseLocked
+            | Code::DiskFull
+            | Code::SystemIoFailure
+            | Code::ReadOnly
+            | Code::PermissionDenied
+            | Code::CannotOpen
+            | Code::OutOfMemory,
+        ) => error.to_string(),
+        _ => format!(
+            "{error}. Remove this file and run again: it only holds the history of runs, and no data is lost with it"
+        ),
     }
 }
 
@@ -87,7 +100,7 @@ impl StateStore {
         let db = Connection::open(&path).map_err(|e| failed(e.to_string()))?;
         let set_up = db
             .busy_timeout(Duration::from_secs(5))
-            .and_then(|()| db.execute_batch("PRAGMA journal_mode = WAL; PRAGMA synchronous = NORMAL;"))
+            .and_then(|()| db.execute_batch(SETTINGS))
             .and_then(|()| db.execute_batch(SCHEMA));
         set_up.map_err(|e| failed(broken(&e)))?;
         Ok(Self { path, db: Mutex::new(db), last_note: Mutex::default(), waits: AtomicBool::new(false) })

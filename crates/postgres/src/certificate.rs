@@ -62,9 +62,13 @@ impl Certificate {
         self.names.is_none()
     }
 
-    /// Whether it counts at a time, in seconds since 1970.
-    pub(crate) fn counts_at(&self, now: i64) -> bool {
-        (self.not_before..=self.not_after).contains(&now)
+    /// Why it does not count at a time, in seconds since 1970; nothing if it does.
+    pub(crate) fn untimely(&self, now: i64) -> Option<CertificateError> {
+        match now {
+            early if early < self.not_before => Some(CertificateError::NotValidYet),
+            late if late > self.not_after => Some(CertificateError::Expired),
+            _ => None,
+        }
     }
 
     /// The names that it is for, in words.

@@ -174,14 +174,14 @@ impl Verifier {
         // A server may show the very certificate that was named as trusted, also if it is an authority's or an old
         // one's: as the manual has people make them (section 19.9.5).
         if trusted.named.iter().any(|named| named == end_entity) {
-            let counts =
-                certificate.as_ref().is_some_and(|c| c.counts_at(i64::try_from(now.as_secs()).unwrap_or(0)));
-            let wrong = match (counts, is_named || !name_counts) {
-                (false, _) => CertificateError::Expired,
-                (true, false) => CertificateError::NotValidForName,
-                (true, true) => return Ok(()),
+            let now = i64::try_from(now.as_secs()).unwrap_or(i64::MAX);
+            // One that we cannot read ourselves is none that people can have named as trusted.
+            let wrong = match &certificate {
+                None => Some(CertificateError::BadEncoding),
+                Some(certificate) => certificate.untimely(now),
             };
-            return Err(Error::InvalidCertificate(wrong));
+            let wrong = wrong.or((name_counts && !is_named).then_some(CertificateError::NotValidForName));
+            return wrong.map_or(Ok(()), |wrong| Err(Error::InvalidCertificate(wrong)));
         }
         match trusted.authorities.verify_server_cert(end_entity, intermediates, host, &[], now) {
             // The name is looked at last, so everything else has been found good.

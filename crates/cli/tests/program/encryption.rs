@@ -191,6 +191,29 @@ fn a_server_may_show_the_certificate_that_was_named_as_trusted() {
     project.catch_up();
 }
 
+/// C.23: also one that is named itself counts within its time only, and it is said which side of it this is.
+#[rstest]
+#[case::not_yet((2100, 2101), "counts from 2100-01-01 on: is the clock of this machine right?")]
+#[case::no_longer((2001, 2002), "expired on 2002-01-01")]
+fn a_certificate_that_is_named_itself_counts_within_its_time(#[case] years: (i32, i32), #[case] words: &str) {
+    let mut server = PostgresServer::start(&[]);
+    let project = Project::on(&server, "untimely");
+    let key = KeyPair::generate().unwrap();
+    let mut params = CertificateParams::new(vec!["127.0.0.1".to_string()]).unwrap();
+    params.not_before = rcgen::date_time_ymd(years.0, 1, 1);
+    params.not_after = rcgen::date_time_ymd(years.1, 1, 1);
+    let certificate = params.self_signed(&key).unwrap().pem();
+    std::fs::write(project.path("server.crt"), &certificate).unwrap();
+    server.private_file("server.crt", &certificate);
+    server.private_file("server.key", &key.serialize_pem());
+    server.configure(&["ssl = on"]);
+    server.access_rules(&["local all all trust", "hostssl all all all trust"]);
+    server.restart();
+    project.write(&server.url("untimely"), "untimely", "");
+    project.replace("[targets", "sslmode = \"verify-full\"\nsslrootcert = \"server.crt\"\n[targets");
+    project.refuses(&["(TLS)", words]);
+}
+
 /// C.23: `check` says who is at both ends, how it is encrypted, and until when certificates count.
 #[test]
 fn both_ends_of_a_connection_and_the_life_of_its_certificates_are_told() {
@@ -349,7 +372,7 @@ fn a_log_in_is_bound_to_its_channel() {
     }
 }
 
-/// C.23: a password may be a token that is good for minutes: the program is asked again for each connection.
+/// C.23: a token that is good for minutes is asked for anew; one that is changed at the server first is waited for.
 #[test]
 fn a_password_is_asked_for_anew_for_every_connection() {
     let mut server = PostgresServer::start(&[]);
@@ -361,23 +384,16 @@ fn a_password_is_asked_for_anew_for_every_connection() {
     std::fs::write(project.path("token"), "token-1\n").unwrap();
     project.write(&server.url("tokens").replace("postgres@", "mover@"), "tokens", "");
     project.replace("[targets", "password = { command = [\"/bin/cat\", \"token\"] }\n[targets");
-    let _running = project.start(&["run"]);
-    let has = |rows: i64| {
-        move |project: &Project| {
-            project.path("warehouse.db").exists()
-                && project
-                    .warehouse()
-                    .query_row("SELECT count(*) FROM berths", [], |r| r.get::<_, i64>(0))
-                    .is_ok_and(|n| n == rows)
-        }
-    };
-    wait_until("the first copy", || has(1)(&project));
-    // The old one is good no more, and every connection is ended.
+    let mut running = project.start(&["run"]);
+    running.wait_for("following changes");
     let admin = server.session("tokens");
     admin.run("ALTER ROLE mover PASSWORD 'token-2'");
-    std::fs::write(project.path("token"), "token-2\n").unwrap();
     admin.run("INSERT INTO berths VALUES (2); SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE usename = 'mover'");
-    wait_until("the change behind the new log-in", || has(2)(&project));
+    running.wait_for("password authentication failed");
+    std::fs::write(project.path("token"), "token-2\n").unwrap();
+    wait_until("the change behind the new log-in", || {
+        project.value::<i64>("SELECT count(*) FROM berths") == 2
+    });
 }
 
 /// C.24: what sessions make belongs to the role that they take on, with the script's rights and no more.
@@ -392,7 +408,11 @@ fn a_role_that_is_taken_on_owns_what_is_made() {
     mirror.replace("[targets", "role = \"harbour_owner\"\n[targets");
     mirror.replace("[pipelines", "role = \"quay\"\n[pipelines");
     mirror.replace("postgres@", "mover@");
-    // It is not there yet: who asks for the script is told how.
+    // It is not there yet, and neither is the variable with its password: who asks for the script is told how.
+    mirror.replace("[targets", "password = { env = \"NOT_YET\" }\n[targets");
+    mirror.moorage(&["check", "--sql", "source"]).expect(1, &["NOT_YET is not set", "--as ADMINISTRATOR"]);
+    mirror.moorage(&["check", "--sql", "source", "--as", "postgres"]).expect(0, &["CREATE ROLE"]);
+    mirror.replace("password = { env = \"NOT_YET\" }\n[targets", "[targets");
     let said = mirror.moorage(&["check", "--sql", "source"]).expect(1, &["(log-in)", "--as ADMINISTRATOR"]);
     assert!(said.err.contains("moorage check --sql source --as"), "{}", said.err);
     mirror.moorage(&["check"]).expect(3, &["moorage check --sql source --as", "moorage check --sql target"]);
