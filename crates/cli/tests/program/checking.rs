@@ -528,3 +528,27 @@ fn a_role_made_by_the_script_carries_a_pipeline_with_nothing_more_granted(
     );
     assert_eq!(project.session.value::<i64>("SELECT (SELECT count(*) FROM pg_replication_slots) + (SELECT count(*) FROM pg_publication) + (SELECT count(*) FROM pg_namespace WHERE nspname ~ '^moorage')"), 0);
 }
+
+/// B.17: checkpoint and slot are looked at one after the other, while a run moves both.
+#[test]
+fn a_look_beside_a_busy_run_finds_nothing_wrong() {
+    let project = Project::new("busy_check");
+    project.session.run(BERTHS);
+    project.catch_up();
+    let mut running = project.start(&["run"]);
+    running.wait_for("following changes");
+    let session = project.another_session();
+    let (stop, stopped) = std::sync::mpsc::channel::<()>();
+    let load = std::thread::spawn(move || {
+        while stopped.try_recv().is_err() {
+            session.run("UPDATE berths SET name = 'north' WHERE id = 1");
+        }
+    });
+    let all: Vec<_> = (0..15).map(|_| project.moorage(&["check"])).collect();
+    stop.send(()).unwrap();
+    load.join().unwrap();
+    let wrong: Vec<_> = all.iter().filter(|ran| ran.code != 0).map(|ran| &ran.out).collect();
+    assert!(wrong.is_empty(), "{} of {}: {}", wrong.len(), all.len(), wrong[0]);
+    running.signal("TERM");
+    assert_eq!(running.end(), 0);
+}
