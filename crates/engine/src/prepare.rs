@@ -16,6 +16,7 @@ use moorage_adapter::{
 use moorage_core::checkpoint::{Checkpoint, Decision, Refusal, Situation, SourceIdentity, Stage, decide};
 use moorage_core::pick::{Picker, Unmatched};
 use moorage_core::plan::{Plan, SourceTable, TablePlan, place_of};
+use moorage_core::schema::TableName;
 use std::collections::HashMap;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
@@ -282,10 +283,16 @@ async fn look_and_decide(
 /// those that are refused now; tables that are not picked any more, or gone, are forgotten with a warning.
 async fn refuse_drift(context: &Context, planned: &Plan, stored: &[StoredTable]) -> Result<()> {
     let pipeline = &context.pipeline;
-    let live: Vec<&StoredTable> =
-        stored.iter().filter(|s| !s.state.is_unread() && s.state != TableState::Gone).collect();
+    let known: Vec<&StoredTable> = stored.iter().filter(|s| s.state != TableState::Gone).collect();
+    let (unread, live): (Vec<_>, Vec<_>) = known.into_iter().partition(|s| s.state.is_unread());
     let plans: Vec<TablePlan> = live.iter().map(|s| s.plan.clone()).collect();
     let drifted = pipeline.source.drifted(&pipeline.capture(), &plans).await?;
+    let is_picked = |table: &TableName| {
+        planned.tables.iter().any(|t| t.table() == table) || planned.refused.iter().any(|r| r.table == *table)
+    };
+    for stored in unread.into_iter().filter(|s| !is_picked(s.plan.table())) {
+        leave(context, &stored.plan, "the project file does not pick it any more, or it is gone").await?;
+    }
     for stored in live {
         let table = stored.plan.table();
         let now = planned.tables.iter().find(|t| t.table() == table);
@@ -303,17 +310,23 @@ async fn refuse_drift(context: &Context, planned: &Plan, stored: &[StoredTable])
                 if let Some(refused) = planned.refused.iter().find(|r| r.table == *stored.plan.table()) {
                     return Err(EngineError::RefusedNow { table, why: refused.why.clone() });
                 }
-                let why = drift.unwrap_or_else(|| "the project file does not pick it any more".into());
-                let message = format!(
-                    "{table} is not followed any more: {why}. Its target table {} stays as it is; `moorage teardown --table {table}` lets go of it",
-                    stored.plan.target
-                );
-                let target = std::slice::from_ref(&stored.plan.target);
-                pipeline.target.leave(&pipeline.name, target).await?;
-                context.say(Event::Warning { message });
+                let why = drift.as_deref().unwrap_or("the project file does not pick it any more");
+                leave(context, &stored.plan, why).await?;
             }
         }
     }
+    Ok(())
+}
+
+/// Lets a table be as it is from now on, and says so.
+async fn leave(context: &Context, plan: &TablePlan, why: &str) -> Result<()> {
+    let pipeline = &context.pipeline;
+    let (table, target) = (plan.table(), &plan.target);
+    pipeline.target.leave(&pipeline.name, std::slice::from_ref(target)).await?;
+    let message = format!(
+        "{table} is not followed any more: {why}. Its target table {target} stays as it is; `moorage teardown --table {table}` lets go of it"
+    );
+    context.say(Event::Warning { message });
     Ok(())
 }
 

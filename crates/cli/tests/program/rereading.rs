@@ -139,3 +139,15 @@ fn tables_that_refer_to_each_other_are_read_again_together(
     }
     mirror.assert_follows(&["vessels", "stays", "nights"]);
 }
+
+/// B.14: rows come to their places also where a relative that is to be read as well is left out of the run.
+#[test]
+fn rows_do_not_wait_for_relatives_that_the_run_leaves_out() {
+    let mirror = crate::harness::Mirror::new("left_out", "CREATE TABLE vessels (id int PRIMARY KEY, name text); CREATE TABLE stays (id int PRIMARY KEY, vessel int REFERENCES vessels);
+        INSERT INTO vessels VALUES (1, 'Curlew'); INSERT INTO stays VALUES (1, 1)");
+    mirror.catch_up();
+    mirror.target.run("ALTER TABLE mirror.stays ADD FOREIGN KEY (vessel) REFERENCES mirror.vessels; UPDATE mirror.vessels SET name = 'y'");
+    mirror.moorage(&["resnapshot", "vessels", "stays"]).expect(0, &[]);
+    mirror.replace("include = [\"public.*\"]", "include = [\"public.*\"]\nexclude = [\"public.stays\"]");
+    mirror.assert_follows(&["vessels"]);
+}

@@ -191,17 +191,17 @@ impl PostgresTarget {
     }
 
     /// Puts loaded rows in their tables' places, in one transaction, when no table that they refer to, or that
-    /// refers to them, is still being loaded.
-    async fn replace_loaded(&self, pipeline: &str, plan: &TablePlan, end: LoadedTable) -> Result<()> {
+    /// refers to them, is still being loaded. A table that waits to be read and that this run does not read is not
+    /// waited for.
+    async fn replace_loaded(&self, pipeline: &str) -> Result<()> {
         let mut pending = self.pending.lock().await;
-        pending.push(Pending { plan: plan.clone(), end });
+        if pending.is_empty() {
+            return Ok(());
+        }
         let asking = self.ask().await?;
         let session = asking.session()?;
         let stored = meta::tables(session, pipeline).await?;
-        let is_loading = |target: &str| {
-            stored.iter().any(|s| s.plan.target == target && s.state.is_unread())
-                && !pending.iter().any(|p| p.plan.target == target)
-        };
+        let is_loading = |target: &str| self.loader.where_to(target).is_some();
         let targets: Vec<&str> = stored.iter().map(|s| s.plan.target.as_str()).collect();
         let found = find(session, &targets).await?;
         let numbers: Vec<(u32, &str)> =
@@ -463,11 +463,12 @@ impl Target for PostgresTarget {
 
     async fn finish_load(&self, pipeline: &str, plan: &TablePlan, end: LoadedTable) -> Result<()> {
         self.loader.finish(plan).await?;
-        let into = self.loader.where_to(&plan.target);
-        self.loader.forget(&plan.target);
-        self.loader.rest();
-        if into == Some(Into::Beside) {
-            return self.replace_loaded(pipeline, plan, end).await;
+        if self.loader.where_to(&plan.target) == Some(Into::Beside) {
+            // Known as loaded before it is forgotten as loading: others look at both meanwhile.
+            self.pending.lock().await.push(Pending { plan: plan.clone(), end });
+            self.loader.forget(&plan.target);
+            self.loader.rest();
+            return self.replace_loaded(pipeline).await;
         }
         let session = Session::open(&self.address).await?;
         session.run("setting up a session", &format!("{}; {BUILD_MEMORY}", self.limits())).await?;
@@ -475,7 +476,9 @@ impl Target for PostgresTarget {
         let done = create::finish(&session, plan, &end).await;
         end_writing(&session, &format!("finishing table {}", plan.target), done).await?;
         create::analyze(&session, plan, &end).await;
-        Ok(())
+        self.loader.forget(&plan.target);
+        self.loader.rest();
+        self.replace_loaded(pipeline).await
     }
 
     async fn remember_captured_by(&self, pipeline: &str, tables: &[(String, String)]) -> Result<()> {
