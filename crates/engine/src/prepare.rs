@@ -6,16 +6,18 @@
 
 use crate::error::{EngineError, Result};
 use crate::load::Loader;
+use crate::loops::refuse_loops;
 use crate::pipeline::Pipeline;
 use crate::planning::plan_pipeline;
 use crate::run::{Context, Start};
+use crate::set_up::{new_checkpoint, set_up, take_first_turn};
 use crate::turn;
 use moorage_adapter::{
     AdapterError, CapturePlan, CaptureState, Event, SnapshotMark, StoredTable, StreamTable, TableState,
 };
-use moorage_core::checkpoint::{Checkpoint, Decision, Refusal, Situation, SourceIdentity, Stage, decide};
+use moorage_core::checkpoint::{Checkpoint, Decision, Refusal, Situation, Stage, decide};
 use moorage_core::pick::{Picker, Unmatched};
-use moorage_core::plan::{Plan, SourceTable, TablePlan, place_of};
+use moorage_core::plan::{Plan, TablePlan};
 use moorage_core::schema::TableName;
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -159,65 +161,6 @@ async fn adopt(
     Ok(pipeline.target.remember_captured_by(&pipeline.name, &others).await?)
 }
 
-/// A table must not be its own target, nor come back to itself through other pipelines.
-async fn refuse_loops(context: &Context, planned: &Plan, found: &[SourceTable]) -> Result<()> {
-    let pipeline = &context.pipeline;
-    let real = |path: &str| std::fs::canonicalize(path).ok();
-    let (from, to) = (pipeline.source.address().await?, pipeline.target.address());
-    let one_file =
-        from.host.is_empty() && real(&from.database).is_some_and(|f| Some(f) == real(&to.database));
-    let fold = |name: &str| pipeline.target.dialect().fold(name);
-    let own = |t: &&TablePlan| one_file && fold(&t.table().name) == fold(&t.target);
-    if let Some(table) = planned.tables.iter().find(own) {
-        return Err(EngineError::OwnTarget { table: table.table().to_string() });
-    }
-    // Only systems of one kind can meet themselves.
-    let Some(to) = pipeline.target.identity().await? else { return Ok(()) };
-    let here = pipeline.source.capture_state(&pipeline.capture()).await?.identity;
-    if here.kind != to.kind {
-        return Ok(());
-    }
-    let mut ways: HashMap<String, (String, String)> = HashMap::new();
-    for table in found {
-        if let (Some(by), Some(from)) = (&table.written_by, &table.written_from) {
-            ways.insert(place_of(&here, &table.name.to_string()), (from.clone(), by.clone()));
-        }
-    }
-    for table in &planned.tables {
-        let way = (place_of(&here, &table.table().to_string()), pipeline.name.clone());
-        ways.insert(place_of(&to, &table.target), way);
-    }
-    for table in &planned.tables {
-        let (start, target) = (place_of(&here, &table.table().to_string()), place_of(&to, &table.target));
-        if start == target {
-            return Err(EngineError::OwnTarget { table: table.table().to_string() });
-        }
-        if let Some(way) = way_round(&ways, &target) {
-            return Err(EngineError::Loop { way });
-        }
-    }
-    Ok(())
-}
-
-/// Follows a table's rows back to where they come from; the way, if they come from the table itself.
-fn way_round(ways: &HashMap<String, (String, String)>, table: &str) -> Option<String> {
-    let name = |place: &str| place.rsplit(' ').next().unwrap_or(place).to_string();
-    let mut way = vec![name(table)];
-    let mut at = table;
-    while let Some((from, by)) = ways.get(at) {
-        way.push(format!("{} (pipeline {by})", name(from)));
-        if from == table {
-            way.reverse();
-            return Some(way.join(" → "));
-        }
-        if way.len() > ways.len() {
-            return None;
-        }
-        at = from;
-    }
-    None
-}
-
 /// Nobody starts a pipeline without the tables that were meant.
 fn refuse_patterns(unmatched: &[Unmatched]) -> Result<()> {
     match unmatched {
@@ -328,123 +271,6 @@ async fn leave(context: &Context, plan: &TablePlan, why: &str) -> Result<()> {
     );
     context.say(Event::Warning { message });
     Ok(())
-}
-
-async fn set_up(
-    context: &Context,
-    planned: &Plan,
-    capture: &CapturePlan,
-    state: &CaptureState,
-    decision: Decision,
-    turn: bool,
-) -> Result<Checkpoint> {
-    let pipeline = &context.pipeline;
-    for table in &planned.tables {
-        pipeline.target.check(&pipeline.name, table).await?;
-    }
-    let changes_only = context.options.start != Start::Snapshot;
-    let wanted = match &context.options.start {
-        Start::At(wanted) => Some(start_position(context, wanted, state)?),
-        Start::Snapshot | Start::Now => None,
-    };
-    let mut checkpoint = new_checkpoint(context, state.identity.clone(), capture, Stage::Preparing);
-    checkpoint.changes_only = changes_only;
-    take_first_turn(context, turn).await?;
-    let _noted = pipeline.target.save_checkpoint(&checkpoint).await?;
-    let again = decision == Decision::SetUpAgain;
-    let prepared = match pipeline.source.prepare(capture, &planned.tables, again, &context.events).await {
-        Ok(prepared) => prepared,
-        Err(error) => {
-            // After a lost connection the source may still be making what was asked for. The checkpoint stays, and the
-            // next set-up knows what it finds as its own.
-            if !error.is_transient() {
-                undo_set_up(context, capture).await;
-            }
-            return Err(error.into());
-        }
-    };
-    checkpoint.stage = Stage::Following;
-    checkpoint.position = wanted.unwrap_or_else(|| prepared.position.to_string());
-    let _noted = pipeline.target.save_checkpoint(&checkpoint).await?;
-    Ok(checkpoint)
-}
-
-/// Takes the turn where nothing is remembered yet, unless it was taken; whoever was first has set up since.
-async fn take_first_turn(context: &Context, taken: bool) -> Result<()> {
-    let pipeline = &context.pipeline;
-    if taken {
-        return Ok(());
-    }
-    turn::take(pipeline, &context.me, true, &context.events).await?;
-    match pipeline.target.checkpoint(&pipeline.name).await? {
-        None => Ok(()),
-        Some(_) => Err(EngineError::SetUpMeanwhile { pipeline: pipeline.name.clone() }),
-    }
-}
-
-fn new_checkpoint(
-    context: &Context,
-    identity: SourceIdentity,
-    capture: &CapturePlan,
-    stage: Stage,
-) -> Checkpoint {
-    Checkpoint {
-        pipeline: context.pipeline.name.clone(),
-        identity,
-        capture_point: capture.slot.clone(),
-        token: capture.token.clone(),
-        stage,
-        changes_only: false,
-        position: String::new(),
-        proof: String::new(),
-        committed_at: None,
-        captured_at: None,
-        merged_at: None,
-    }
-}
-
-/// A set-up that was refused leaves nothing half-made. What cannot be removed in the source now is recognised later:
-/// only while the target remembers it.
-async fn undo_set_up(context: &Context, capture: &CapturePlan) {
-    let pipeline = &context.pipeline;
-    if let Err(error) = pipeline.source.teardown(capture, false).await {
-        tracing::debug!("what was made in the source stays for now: {error}");
-        return;
-    }
-    let has_tables = pipeline.target.tables(&pipeline.name).await.is_ok_and(|t| !t.is_empty());
-    let undone = if has_tables {
-        pipeline.target.forget(&pipeline.name, &[], true).await
-    } else {
-        pipeline.target.teardown(&pipeline.name, false).await.map(|_| ())
-    };
-    if let Err(error) = undone {
-        tracing::debug!("nothing to take back in the target: {error}");
-    }
-}
-
-/// Checks a start position against what the capture point reaches.
-fn start_position(context: &Context, wanted: &str, state: &CaptureState) -> Result<String> {
-    let position = context
-        .pipeline
-        .source
-        .parse_position(wanted)
-        .ok_or_else(|| EngineError::NotAPosition { text: wanted.into() })?;
-    let too_early = |earliest: String, hint: &str| EngineError::StartTooEarly {
-        wanted: wanted.into(),
-        earliest,
-        hint: hint.into(),
-    };
-    match state.point.as_ref().and_then(|p| p.reaches_back_to.as_ref()) {
-        None => Err(too_early(
-            format!("now, {}", state.head.position),
-            "There is no slot yet that kept earlier changes: use --start now, or name an existing slot in the project file",
-        )),
-        Some(earliest) if position < *earliest => {
-            Err(too_early(earliest.to_string(), "The slot has let go of the changes before it"))
-        }
-        Some(_) if position > state.head.position => Err(EngineError::NotAPosition { text: wanted.into() }),
-        Some(_) => Ok(position.to_string()),
-    }
 }
 
 /// Makes the tables that a pipeline without a snapshot does not have yet. One that was forgotten is there:
