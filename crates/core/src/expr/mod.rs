@@ -5,9 +5,12 @@
 //! choice, the exact one is taken: integers overflow into an error, decimals have any number of digits, texts
 //! compare by code points, and `/` wants floats, so that nobody has to guess which way a quotient is rounded.
 
+mod build;
 mod eval;
+mod functions;
 mod ops;
 mod parse;
+mod reader;
 mod types;
 
 use crate::schema::Column;
