@@ -552,3 +552,22 @@ fn a_look_beside_a_busy_run_finds_nothing_wrong() {
     running.signal("TERM");
     assert_eq!(running.end(), 0);
 }
+
+/// Only owners' triggers fire for every session: who is none is told, before and after the triggers are made.
+#[test]
+fn triggers_that_some_sessions_bypass_are_named() {
+    let project = as_role("bypassing", "");
+    project.replace("kind = \"postgres\"", "kind = \"postgres\"\ncapture = \"trigger\"");
+    gone(&project, "bypassed");
+    project.session.run("ALTER TABLE berths OWNER TO postgres; GRANT SELECT, TRIGGER ON berths TO bypassing_role");
+    let before = found(&project, "bypassed", "warning");
+    assert_eq!(statements(&before), ["GRANT postgres TO \"bypassing_role\""]);
+    project.catch_up();
+    let after = found(&project, "bypassed", "warning");
+    assert_eq!(statements(&after).len(), 3, "{after}");
+    project.session.run("SET session_replication_role = replica; INSERT INTO berths VALUES (2, 'missed'); RESET session_replication_role");
+    run_fix(&project, &after);
+    gone(&project, "bypassed");
+    project.catch_up();
+    project.assert_same("berths", "berths");
+}

@@ -328,3 +328,18 @@ fn tables_are_read_again_while_nothing_else_changes_in_them() {
     assert_eq!(running.end(), 0, "{}", running.log());
     project.assert_same("vessels", "vessels");
 }
+
+/// Triggers of tables that the user owns fire for every session, also for those that apply what comes from elsewhere.
+#[test]
+fn sessions_that_bypass_triggers_are_captured_where_the_user_owns_the_table() {
+    let project = by_trigger("replica_role");
+    project.session.run("CREATE TABLE berths (id int PRIMARY KEY, name text); INSERT INTO berths VALUES (1, 'north')");
+    project.catch_up();
+    let bypassing = project.another_session();
+    bypassing.run("SET session_replication_role = replica; INSERT INTO berths VALUES (2, 'south'); UPDATE berths SET name = 'east' WHERE id = 1");
+    project.catch_up();
+    project.assert_same("berths", "berths");
+    bypassing.run("TRUNCATE berths");
+    project.catch_up();
+    assert_eq!(project.value::<i64>("SELECT count(*) FROM berths"), 0);
+}

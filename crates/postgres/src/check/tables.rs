@@ -4,11 +4,13 @@ use super::Check;
 use crate::capture::{OPTIONS, table_list};
 use crate::catalog::IdentityBy;
 use crate::error::words;
+use crate::trigger::Names;
 use moorage_adapter::Result;
 use moorage_core::finding::{End, Finding, Fix};
 use moorage_core::plan::TablePlan;
 use moorage_core::sql::quote_ident;
-use std::collections::HashSet;
+use std::collections::{BTreeSet, HashSet};
+use tokio_postgres::Row;
 
 fn ok(check: &'static str, found: impl Into<String>) -> Finding {
     Finding::ok(End::Source, check, found)
@@ -24,6 +26,49 @@ pub(super) async fn inspect(at: &Check<'_>) -> Result<Vec<Finding>> {
         found.extend(publication(at).await?);
     }
     found.push(method(at));
+    if at.by == IdentityBy::Trigger {
+        found.extend(bypassed(at).await?);
+    }
+    Ok(found)
+}
+
+/// Tables whose triggers do not, or will not, fire for every session: only owners can have them do so.
+async fn bypassed(at: &Check<'_>) -> Result<Vec<Finding>> {
+    let sql = "SELECT format('%I.%I', n.nspname, c.relname), c.relowner::regrole::text,
+                      array_agg(quote_ident(t.tgname) ORDER BY t.oid) FILTER (WHERE t.tgenabled = 'O')
+               FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+               LEFT JOIN pg_trigger t ON t.tgrelid = c.oid AND t.tgname = ANY ($2) WHERE c.oid = ANY ($1)
+               GROUP BY c.oid, c.relowner, n.nspname, c.relname HAVING bool_or(t.tgenabled = 'O')
+                     OR (count(t.oid) = 0 AND NOT pg_has_role(c.relowner, 'USAGE')) ORDER BY 1";
+    let ids: Vec<u32> = at.inspected.plan.tables.iter().map(|t| t.source_id as u32).collect();
+    let triggers = Names::new(at.capture).triggers();
+    let rows = at.session.rows("looking at the tables' owners", sql, &[&ids, &&triggers[..]]).await?;
+    let why = "changes by sessions with session_replication_role = replica (a subscription that is applied here, some restores) are missed there; triggers of an owner see them too";
+    let finding = |tables: Vec<String>, found: &str, statements: Vec<String>, step: &str| {
+        let found = format!("{found} {}", tables.join(", "));
+        Finding::warning(End::Source, "bypassed", found, why, Fix::run(statements).then(step))
+    };
+    let (made, to_come): (Vec<_>, Vec<_>) =
+        rows.iter().partition(|row| row.get::<_, Option<Vec<String>>>(2).is_some());
+    let tables = |of: &[&Row]| of.iter().map(|row| row.get::<_, String>(0)).collect::<Vec<_>>();
+    let mut found = Vec::new();
+    if !made.is_empty() {
+        let switch = |row: &&Row| {
+            let table: String = row.get(0);
+            let triggers = row.get::<_, Option<Vec<String>>>(2).unwrap_or_default();
+            triggers.into_iter().map(move |t| format!("ALTER TABLE {table} ENABLE ALWAYS TRIGGER {t}"))
+        };
+        let step = "as the owner, if there are such sessions; these tables are then read again by themselves";
+        let what = "the triggers do not fire for every session on";
+        found.push(finding(tables(&made), what, made.iter().flat_map(switch).collect(), step));
+    }
+    if !to_come.is_empty() {
+        let user = at.address.role_taken().unwrap_or(&at.address.user);
+        let owners: BTreeSet<String> = to_come.iter().map(|row| row.get(1)).collect();
+        let grants = owners.iter().map(|owner| format!("GRANT {owner} TO {}", quote_ident(user))).collect();
+        let step = "before the first run, if there are such sessions; or capture by log";
+        found.push(finding(tables(&to_come), &format!("{user} does not own"), grants, step));
+    }
     Ok(found)
 }
 
@@ -32,11 +77,11 @@ fn method(at: &Check<'_>) -> Finding {
     let (found, why) = match at.by {
         IdentityBy::Log => (
             "by log",
-            "it costs the application nothing and keeps the order and time of commits; it does not tell of structure changes before the next row, and a stopped pipeline makes the server keep its log. By triggers (capture = \"trigger\") would need no wal_level and no right to replicate, but makes every write slower, groups what it sees every 20 to 30 ms, and misses what bypasses triggers (session_replication_role = replica)",
+            "it costs the application nothing and keeps the order and time of commits; it does not tell of structure changes before the next row, and a stopped pipeline makes the server keep its log. By triggers (capture = \"trigger\") would need no wal_level and no right to replicate, but makes every write slower, and groups what it sees every 20 to 30 ms",
         ),
         IdentityBy::Trigger => (
             "by triggers",
-            "it needs no wal_level and no right to replicate; every write becomes slower, transactions that end within 20 to 30 ms are seen as one, and what bypasses triggers is missed (session_replication_role = replica). By log (capture = \"log\") would cost the application nothing",
+            "it needs no wal_level and no right to replicate; every write becomes slower, transactions that end within 20 to 30 ms are seen as one. By log (capture = \"log\") would cost the application nothing",
         ),
     };
     ok("capture", found).because(why)

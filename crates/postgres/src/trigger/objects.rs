@@ -91,6 +91,11 @@ impl Names {
     fn trigger(&self, what: &str) -> String {
         format!("{}_{what}", self.schema)
     }
+
+    /// The triggers of a table: one before each statement, one for rows, one for truncating. A partition lacks the first.
+    pub(crate) fn triggers(&self) -> [String; 3] {
+        ["statement", "row", "truncate"].map(|what| self.trigger(what))
+    }
 }
 
 /// Someone who sets up, with what is needed to say what is waited for.
@@ -345,13 +350,14 @@ fn fixed_settings() -> String {
 async fn make_table(at: &At<'_>, names: &Names, plan: &TablePlan, limit: u64) -> Result<()> {
     let id = plan.source_id;
     let sql = format!(
-        "SELECT {}::regclass::oid, (SELECT relispartition FROM pg_class WHERE oid = $1)",
+        "SELECT {}::regclass::oid, relispartition, pg_has_role(relowner, 'USAGE') FROM pg_class WHERE oid = $1",
         quote_literal(&names.structures())
     );
-    let about = at.session.one("looking at the table", &sql, &[&(id as u32)]).await?;
+    let about = at.session.maybe("looking at the table", &sql, &[&(id as u32)]).await?;
     let gone = || AdapterError::Drift { table: plan.table().to_string(), what: "it is gone".into() };
-    let partition = about.get::<_, Option<bool>>(1).ok_or_else(gone)?;
-    let Made { structure, statement, row } = functions(names, id, limit, about.get::<_, u32>(0));
+    let about = about.ok_or_else(gone)?;
+    let (mark, partition, is_owner): (u32, bool, bool) = (about.get(0), about.get(1), about.get(2));
+    let Made { structure, statement, row } = functions(names, id, limit, mark);
     let table = plan.table().quoted();
     let trigger = |what: &str| quote_ident(&names.trigger(what));
     let function = names.function(id);
@@ -364,6 +370,14 @@ async fn make_table(at: &At<'_>, names: &Names, plan: &TablePlan, limit: u64) ->
             names.statement_function(id)
         )
     };
+    // Also for sessions with session_replication_role = replica, as those that apply a subscription: only owners may
+    // say so.
+    let all: &[&str] = if partition { &["row", "truncate"] } else { &["statement", "row", "truncate"] };
+    let always: Vec<String> = all
+        .iter()
+        .filter(|_| is_owner)
+        .map(|what| format!("ALTER TABLE {table} ENABLE ALWAYS TRIGGER {};", trigger(what)))
+        .collect();
     let settings = fixed_settings();
     let sql = format!(
         "BEGIN; {drops}
@@ -379,7 +393,9 @@ async fn make_table(at: &At<'_>, names: &Names, plan: &TablePlan, limit: u64) ->
          {before}
          CREATE TRIGGER {row_trigger} AFTER INSERT OR UPDATE OR DELETE ON {table} FOR EACH ROW EXECUTE FUNCTION {function}();
          CREATE TRIGGER {truncate_trigger} AFTER TRUNCATE ON {table} FOR EACH STATEMENT EXECUTE FUNCTION {function}();
+         {always}
          COMMIT",
+        always = always.concat(),
         drops = drop_triggers(names, &table),
         rows = names.rows(id),
         form = quote_literal(FORM),
