@@ -85,7 +85,14 @@ pub struct MapError {
     pub what: String,
     /// Which row, in words; empty if that is not known.
     pub row: String,
+    /// What in the project file to change, for people; empty if nothing there is wrong.
+    pub way_out: &'static str,
 }
+
+const OF_CAST: &str = "Change the cast in the project file (another type, or `misfit = \"null\"` or \"nearest\" beside its `to`), or leave such rows out with a `where`";
+const OF_EXPRESSION: &str =
+    "Change the expression in the project file, or leave such rows out with a `where`";
+const OF_WHERE: &str = "Change the `where` in the project file";
 
 /// A mapping, ready to be carried out.
 #[derive(Clone, Debug)]
@@ -99,7 +106,7 @@ pub struct Mapper {
 type Mapped<T> = Result<T, MapError>;
 
 fn failed(error: arrow::error::ArrowError) -> MapError {
-    MapError { what: error.to_string(), row: String::new() }
+    MapError { what: error.to_string(), row: String::new(), way_out: "" }
 }
 
 impl Mapper {
@@ -145,13 +152,19 @@ impl Mapper {
 
     fn passing(&self, rows: &RecordBatch) -> Mapped<BooleanArray> {
         match &self.condition {
-            Some(condition) => condition.holds(rows).map_err(|e| self.eval_error("where", rows, e)),
+            Some(condition) => condition.holds(rows).map_err(|e| self.eval_error("where", OF_WHERE, rows, e)),
             None => Ok(BooleanArray::from(vec![true; rows.num_rows()])),
         }
     }
 
-    fn eval_error(&self, what: &str, rows: &RecordBatch, error: EvalError) -> MapError {
-        MapError { what: format!("{what}: {}", error.what), row: self.row_words(rows, error.row) }
+    fn eval_error(
+        &self,
+        what: &str,
+        way_out: &'static str,
+        rows: &RecordBatch,
+        error: EvalError,
+    ) -> MapError {
+        MapError { what: format!("{what}: {}", error.what), row: self.row_words(rows, error.row), way_out }
     }
 
     /// ` (row id = 7)`
@@ -203,7 +216,8 @@ impl Mapper {
                 let text = texts(row);
                 let value = text.as_deref().map_or(Value::Null, Value::Text);
                 convert(value, &LogicalType::Text, &to.logical, false, &mut out).map_err(|what| {
-                    MapError { what: format!("column {}: {what}", to.name), row: String::new() }
+                    let what = format!("column {}: {what}", to.name);
+                    MapError { what, row: String::new(), way_out: OF_EXPRESSION }
                 })?;
             }
             Ok(out.finish())
@@ -216,7 +230,8 @@ impl Mapper {
                 of_texts(&mut |_| Some(text.clone()))
             }
             (Output::Expression(_), Some(expr)) => {
-                expr.evaluate(rows).map_err(|e| self.eval_error(&format!("column {}", to.name), rows, e))
+                let what = format!("column {}", to.name);
+                expr.evaluate(rows).map_err(|e| self.eval_error(&what, OF_EXPRESSION, rows, e))
             }
             (Output::Expression(_), None) => Ok(new_null_array(&to.logical.base(), count)),
         }
@@ -239,7 +254,7 @@ impl Mapper {
                 Err(_) if misfit == OnMisfit::Null => out.push_null(),
                 Err(what) => {
                     let what = format!("column {}: {what}", from.name);
-                    return Err(MapError { what, row: self.row_words(rows, row) });
+                    return Err(MapError { what, row: self.row_words(rows, row), way_out: OF_CAST });
                 }
             }
         }

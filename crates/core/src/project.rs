@@ -288,6 +288,19 @@ rename = { amt = "amount" }
         assert_eq!(pipeline.rule[0].rename["amt"], "amount");
     }
 
+    /// A line of a pasted list or expression may have any length: only what stands around the place is shown.
+    #[rstest::rstest]
+    fn a_mistake_in_a_long_line_is_shown_with_what_stands_around_it(#[values(0, 30, 5000)] before: usize) {
+        let list = |n: usize| format!("{:?}, ", "public.berths").repeat(n);
+        let wrong = format!("merge_every = \"1s\"\ninclude = [{}3, {}\"x\"]", list(before), list(9000));
+        let text = GOOD.replace("merge_every = \"250ms\"", &wrong).replace("include = [\"public.*\"]\n", "");
+        let shown = Project::parse("f", &text).unwrap_err().to_string();
+        let lines: Vec<&str> = shown.lines().collect();
+        assert!(lines.iter().all(|l| l.chars().count() < 150), "{shown}");
+        let place = lines[2].chars().position(|c| c == '^').unwrap();
+        assert_eq!(lines[1].chars().nth(place), Some('3'), "{shown}");
+    }
+
     #[test]
     fn a_password_in_an_address_is_not_shown() {
         let text = "[sources.h]\nkind = \"postgres\"\nurl = { x = \"postgres://moorage:secret@db/harbour\" }";

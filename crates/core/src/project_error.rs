@@ -172,13 +172,44 @@ fn masked(line: &str) -> String {
     }
 }
 
+/// How many characters of a line are shown at most.
+const MOST_SHOWN: usize = 120;
+
+/// The part of a line around a place.
+struct Shown {
+    text: String,
+    at: usize,
+    width: usize,
+}
+
+impl Shown {
+    /// `at` and `width` count characters from 0.
+    fn of(line: &str, at: usize, width: usize) -> Self {
+        let length = line.chars().count();
+        if length <= MOST_SHOWN {
+            return Self { text: line.into(), at, width: width.min(MOST_SHOWN) };
+        }
+        let begin = at.saturating_sub(MOST_SHOWN / 3).min(length - MOST_SHOWN);
+        let part: String = line.chars().skip(begin).take(MOST_SHOWN).collect();
+        let (before, behind) =
+            (if begin > 0 { "…" } else { "" }, if begin + MOST_SHOWN < length { "…" } else { "" });
+        let at = at.min(begin + MOST_SHOWN) - begin;
+        Self {
+            text: format!("{before}{part}{behind}"),
+            at: at + before.chars().count(),
+            width: width.min(MOST_SHOWN - at).max(1),
+        }
+    }
+}
+
 impl fmt::Display for ProjectError {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let number = self.line.to_string();
         let pad = " ".repeat(number.len());
         writeln!(f, "{}:{}:{}: {}", self.file, self.line, self.column, self.what)?;
-        writeln!(f, " {number} | {}", self.text)?;
-        write!(f, " {pad} | {}{}", " ".repeat(self.column - 1), "^".repeat(self.width))?;
+        let shown = Shown::of(&self.text, self.column - 1, self.width);
+        writeln!(f, " {number} | {}", shown.text)?;
+        write!(f, " {pad} | {}{}", " ".repeat(shown.at), "^".repeat(shown.width))?;
         if !self.expected.is_empty() {
             write!(f, "\nexpected {}", self.expected)?;
         }

@@ -18,12 +18,13 @@ fn refused(table: &TableName, why: impl ToString) -> AdapterError {
 }
 
 fn unmapped(table: &TableName, error: &MapError) -> AdapterError {
-    refused(
-        table,
-        format!(
-            "{error}. Change the rule in the project file (`misfit = \"null\"` or \"nearest\", another type, or a `where`), then run `moorage resnapshot {table}`; nothing is lost meanwhile"
-        ),
-    )
+    let way_out = match error.way_out {
+        "" => String::new(),
+        way_out => {
+            format!(". {way_out}; then run `moorage resnapshot {table}`. Nothing is lost meanwhile")
+        }
+    };
+    refused(table, format!("{error}{way_out}"))
 }
 
 impl Mappers {

@@ -559,7 +559,9 @@ fn triggers_that_some_sessions_bypass_are_named() {
     let project = as_role("bypassing", "");
     project.replace("kind = \"postgres\"", "kind = \"postgres\"\ncapture = \"trigger\"");
     gone(&project, "bypassed");
-    project.session.run("ALTER TABLE berths OWNER TO postgres; GRANT SELECT, TRIGGER ON berths TO bypassing_role");
+    project
+        .session
+        .run("ALTER TABLE berths OWNER TO postgres; GRANT SELECT, TRIGGER ON berths TO bypassing_role");
     let before = found(&project, "bypassed", "warning");
     assert_eq!(statements(&before), ["GRANT postgres TO \"bypassing_role\""]);
     project.catch_up();

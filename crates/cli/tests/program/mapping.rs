@@ -113,6 +113,33 @@ fn a_value_that_does_not_fit_stops_the_run_with_its_row_and_nothing_is_lost() {
     quay.moorage(&["verify"]).expect(0, &["both sides agree"]);
 }
 
+/// What is advised for an expression can be done to an expression, and mends it.
+#[rstest::rstest]
+#[case("add = { d = { expression = \"100 % id\" } }", "100 % id", "100 % (id + 1)", "Change the expression")]
+#[case(
+    "add = { d = { expression = \"100 % id\" } }",
+    "add = {",
+    "where = \"id <> 0\"\nadd = {",
+    "leave such rows out"
+)]
+#[case("where = \"100 % id = 0\"", "100 % id", "0", "Change the `where`")]
+fn an_expression_that_fails_for_a_row_is_mended_as_advised(
+    #[case] rule: &str,
+    #[case] from: &str,
+    #[case] to: &str,
+    #[case] advice: &str,
+) {
+    let quay =
+        Quay::new("CREATE TABLE berths (id INTEGER PRIMARY KEY); INSERT INTO berths VALUES (1), (0), (10)");
+    quay.add(&format!("[[pipelines.quayside.rule]]\nmatch = \"main.berths\"\n{rule}"));
+    let refused = quay.refuses(&["(row id = 0)", advice, "`moorage resnapshot main.berths`"]);
+    assert!(!refused.all().contains("misfit"), "{}", refused.all());
+    quay.replace(from, to);
+    quay.moorage(&["resnapshot", "main.berths"]).expect(0, &[]);
+    quay.catch_up();
+    quay.moorage(&["verify"]).expect(0, &["both sides agree"]);
+}
+
 #[test]
 fn preview_shows_rows_as_the_target_will_hold_them_or_as_they_are() {
     let quay = Quay::new(STAYS);

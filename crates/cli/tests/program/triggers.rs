@@ -333,7 +333,9 @@ fn tables_are_read_again_while_nothing_else_changes_in_them() {
 #[test]
 fn sessions_that_bypass_triggers_are_captured_where_the_user_owns_the_table() {
     let project = by_trigger("replica_role");
-    project.session.run("CREATE TABLE berths (id int PRIMARY KEY, name text); INSERT INTO berths VALUES (1, 'north')");
+    project
+        .session
+        .run("CREATE TABLE berths (id int PRIMARY KEY, name text); INSERT INTO berths VALUES (1, 'north')");
     project.catch_up();
     let bypassing = project.another_session();
     bypassing.run("SET session_replication_role = replica; INSERT INTO berths VALUES (2, 'south'); UPDATE berths SET name = 'east' WHERE id = 1");

@@ -26,8 +26,8 @@ use moorage_core::checkpoint::{CapturePoint, Checkpoint, Refusal};
 use moorage_core::finding::{End, Finding, Fix};
 use moorage_core::plan::{SourceTable, TablePlan};
 use moorage_core::{Position, TableSchema};
-pub(crate) use objects::Names;
 use objects::At;
+pub(crate) use objects::Names;
 use std::sync::{Arc, PoisonError};
 use stream::{Begin, Notes, TriggerStream};
 
