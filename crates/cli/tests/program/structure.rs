@@ -63,6 +63,23 @@ fn generated_columns_are_left_out_and_the_plan_says_so() {
     project.assert_same("t", "t");
 }
 
+/// A key that is generated cannot be carried: what is advised, step by step, carries the table.
+#[test]
+fn a_table_whose_key_is_generated_is_carried_by_another_one() {
+    let project = Project::new("generated_key");
+    project.session.run("CREATE TABLE t (n int, k int GENERATED ALWAYS AS (n * 2) STORED PRIMARY KEY); INSERT INTO t VALUES (1), (2)");
+    project.moorage(&["plan"]).expect(3, &["key column k is generated", "as `key` in a rule"]);
+    project.add("[[pipelines.generated_key.rule]]\nmatch = \"public.t\"\nkey = [\"n\"]");
+    project.moorage(&["plan"]).expect(3, &["set REPLICA IDENTITY FULL"]);
+    project.session.run("ALTER TABLE t REPLICA IDENTITY FULL");
+    project.catch_up();
+    project
+        .session
+        .run("UPDATE t SET n = 5 WHERE n = 1; DELETE FROM t WHERE n = 2; INSERT INTO t VALUES (7)");
+    project.catch_up();
+    project.assert_same("t", "t");
+}
+
 /// A structure change in the middle of changes: nothing behind it is applied, and reading the table again
 /// mends it.
 #[rstest]

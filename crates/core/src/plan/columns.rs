@@ -254,6 +254,9 @@ fn row_identity(rule: &TableRule, table: &SourceTable, columns: &[Column]) -> Re
     let indexes = |names: &[String]| -> Result<Vec<usize>, String> {
         let index = |n: &String| {
             columns.iter().position(|c| c.name == *n).ok_or_else(|| {
+                if table.columns.iter().any(|c| c.generated && c.column.name == *n) {
+                    return format!("key column {n} is generated, and generated columns are not carried; name other columns that tell rows apart as `key` in a rule");
+                }
                 format!("key column {n} is not carried; a table's key must be, so take it out of `drop`, or into `only`")
             })
         };
