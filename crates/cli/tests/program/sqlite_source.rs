@@ -50,6 +50,26 @@ fn replaced_and_ignored_rows_are_told_apart(#[case] statements: &str) {
     quay.assert_follows(&["berths"]);
 }
 
+/// What a statement did before it failed stays with `OR FAIL`, and SQLite does not write down which number a change was given
+/// last.
+#[rstest::rstest]
+#[case::inserts("DELETE FROM berths WHERE id = 5; INSERT OR FAIL INTO berths (id, name) VALUES (5, 'A5'), (2, 'again')")]
+#[case::updates("UPDATE OR FAIL berths SET name = 'A3' || (id = 1) WHERE id <> 2; UPDATE OR FAIL berths SET name = 'same' WHERE id IN (1, 3)")]
+#[case::by_a_trigger(
+    "CREATE TEMP TRIGGER no BEFORE UPDATE ON berths WHEN OLD.id = 3 BEGIN SELECT RAISE(FAIL, 'no'); END; UPDATE berths SET has_power = 1"
+)]
+fn what_a_failed_statement_keeps_is_captured(#[case] statement: &str) {
+    let quay = Quay::new(BERTHS);
+    quay.change("INSERT INTO berths (id, name) VALUES (1, 'A1'), (2, 'A2'), (3, 'A3')");
+    quay.catch_up();
+    for _ in 0..2 {
+        quay.harbour().execute_batch(statement).unwrap_err();
+        quay.assert_follows(&["berths"]);
+    }
+    quay.change("UPDATE berths SET name = name || '!'");
+    quay.assert_follows(&["berths"]);
+}
+
 #[test]
 fn rows_that_foreign_keys_delete_are_captured() {
     let quay = Quay::new(

@@ -197,8 +197,12 @@ pub(crate) fn head(db: &Connection, names: &Names) -> Sql<i64> {
     if !table_exists(db, &names.changes_plain())? {
         return Ok(0);
     }
-    let sql = "SELECT coalesce((SELECT seq FROM sqlite_sequence WHERE name = ?1), 0)";
-    db.query_row(sql, [names.changes_plain()], |r| r.get(0))
+    // A statement that ends in a failure and keeps what it did before it (OR FAIL) does not write the sequence.
+    let sql = format!(
+        "SELECT max(coalesce((SELECT seq FROM sqlite_sequence WHERE name = ?1), 0), coalesce((SELECT max(id) FROM {}), 0))",
+        names.changes()
+    );
+    db.query_row(&sql, [names.changes_plain()], |r| r.get(0))
 }
 
 /// The number behind which every change is still there: the row with it proves the history.
