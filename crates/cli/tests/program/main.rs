@@ -27,6 +27,7 @@ mod rereading;
 mod set_up;
 mod silence;
 mod soak;
+mod sqlite_random;
 mod sqlite_source;
 mod structure;
 mod transactions;

@@ -53,8 +53,12 @@ fn replaced_and_ignored_rows_are_told_apart(#[case] statements: &str) {
 /// What a statement did before it failed stays with `OR FAIL`, and SQLite does not write down which number a change was given
 /// last.
 #[rstest::rstest]
-#[case::inserts("DELETE FROM berths WHERE id = 5; INSERT OR FAIL INTO berths (id, name) VALUES (5, 'A5'), (2, 'again')")]
-#[case::updates("UPDATE OR FAIL berths SET name = 'A3' || (id = 1) WHERE id <> 2; UPDATE OR FAIL berths SET name = 'same' WHERE id IN (1, 3)")]
+#[case::inserts(
+    "DELETE FROM berths WHERE id = 5; INSERT OR FAIL INTO berths (id, name) VALUES (5, 'A5'), (2, 'again')"
+)]
+#[case::updates(
+    "UPDATE OR FAIL berths SET name = 'A3' || (id = 1) WHERE id <> 2; UPDATE OR FAIL berths SET name = 'same' WHERE id IN (1, 3)"
+)]
 #[case::by_a_trigger(
     "CREATE TEMP TRIGGER no BEFORE UPDATE ON berths WHEN OLD.id = 3 BEGIN SELECT RAISE(FAIL, 'no'); END; UPDATE berths SET has_power = 1"
 )]
