@@ -37,6 +37,7 @@ fn fnv(text: &str) -> u64 {
 /// If it cannot be made, or is something else.
 pub(crate) fn make(folder: &Path) -> Result<()> {
     let failed = |e: std::io::Error| EngineError::State { path: folder.into(), reason: e.to_string() };
+    refuse_link(folder).map_err(failed)?;
     DirBuilder::new().recursive(true).mode(0o700).create(folder).map_err(failed)?;
     let mode = std::fs::metadata(folder).map_err(failed)?.permissions().mode();
     if mode & 0o077 != 0
@@ -65,11 +66,16 @@ fn no_follow() -> i32 {
 }
 
 fn of_link(path: &Path, error: std::io::Error) -> std::io::Error {
+    refuse_link(path).err().unwrap_or(error)
+}
+
+/// Refuses what is a link: it may have come with the project, and point anywhere.
+pub(crate) fn refuse_link(path: &Path) -> std::io::Result<()> {
     match std::fs::symlink_metadata(path) {
-        Ok(found) if found.is_symlink() => {
-            std::io::Error::other("it is a link, and Moorage does not write through links here. Remove it")
-        }
-        _ => error,
+        Ok(found) if found.is_symlink() => Err(std::io::Error::other(
+            "it is a link, and Moorage does not write through links here. Remove it",
+        )),
+        _ => Ok(()),
     }
 }
 

@@ -97,6 +97,12 @@ impl StateStore {
         folder::make(folder)?;
         // Made here, so that it and what SQLite puts beside it have the rights that are meant.
         drop(folder::open(&path).map_err(|e| failed(e.to_string()))?);
+        // SQLite opens these itself, and follows links.
+        for beside in ["-wal", "-shm", "-journal"] {
+            let path = folder.join(format!("state.db{beside}"));
+            folder::refuse_link(&path)
+                .map_err(|e| EngineError::State { path: path.clone(), reason: e.to_string() })?;
+        }
         let db = Connection::open(&path).map_err(|e| failed(e.to_string()))?;
         let set_up = db
             .busy_timeout(Duration::from_secs(5))

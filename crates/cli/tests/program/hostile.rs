@@ -159,10 +159,22 @@ fn pipeline_names_are_no_paths_and_links_are_not_followed() {
         .map(|e| e.unwrap().path())
         .find(|p| p.extension().is_some_and(|e| e == "lock"))
         .unwrap();
-    std::fs::remove_file(&lock).unwrap();
-    symlink(&precious, &lock).unwrap();
+    let state = |name: &str| quay.path(&format!(".moorage/state.db{name}"));
+    for linked in [lock, state(""), state("-wal"), state("-shm"), state("-journal")] {
+        let _is_not_always_there = std::fs::remove_file(&linked);
+        symlink(&precious, &linked).unwrap();
+        quay.refuses(&["it is a link"]);
+        assert_eq!(std::fs::read_to_string(&precious).unwrap(), "keep me");
+        std::fs::remove_file(&linked).unwrap();
+    }
+    // The folder itself may have come with the project, and point at somebody else's.
+    let others = quay.path("others");
+    std::fs::rename(quay.path(".moorage"), quay.path("old")).unwrap();
+    std::fs::create_dir(&others).unwrap();
+    std::fs::set_permissions(&others, std::fs::Permissions::from_mode(0o755)).unwrap();
+    symlink(&others, quay.path(".moorage")).unwrap();
     quay.refuses(&["it is a link"]);
-    assert_eq!(std::fs::read_to_string(&precious).unwrap(), "keep me");
+    assert_eq!((mode("others"), std::fs::read_dir(&others).unwrap().count()), (0o755, 0));
 }
 
 /// C.25: what may be read of a file or a program that never ends.
