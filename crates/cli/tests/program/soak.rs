@@ -185,6 +185,7 @@ fn transaction(random: &mut StdRng, from: From) -> String {
             12 => format!("UPDATE notes SET id = id + 1000 WHERE id = {}; UPDATE notes SET body = body || 'y' WHERE id = {}", a % 70, b % 70),
             13 => format!("DELETE FROM notes WHERE id = {0}; INSERT INTO notes VALUES ({0}, '{1}', 1)", a % 70, "z".repeat(3000)),
             14 => format!("SAVEPOINT s; UPDATE vessels SET n = -1 WHERE id < {a}; ROLLBACK TO s; INSERT INTO gate_log VALUES ({}, 'kept')", b % 50),
+            _ if random.random_range(0..3) == 0 && from == From::File => format!("INSERT OR REPLACE INTO vessels VALUES ({a}, 'replaced', {b}), ({b}, NULL, {a}); UPDATE OR IGNORE vessels SET id = id + 1 WHERE id < {a}; INSERT OR REPLACE INTO stays VALUES ({v}, {night}, 'r')"),
             _ if random.random_range(0..12) == 0 && from != From::File => "TRUNCATE gate_log; INSERT INTO gate_log VALUES (1, 'first')".to_string(),
             _ if random.random_range(0..10) == 0 && from != From::File => format!("INSERT INTO vessels SELECT i, 'bulk', 0 FROM generate_series({0}, {0} + 4000) i ON CONFLICT DO NOTHING; DELETE FROM vessels WHERE id BETWEEN {0} + 10 AND {0} + 3900", 200_000 + a),
             _ => format!("UPDATE vessels SET name = NULL WHERE id = {a}"),

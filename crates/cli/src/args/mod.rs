@@ -1,5 +1,13 @@
 //! The command line. Doc comments here are the help texts.
 
+mod before;
+mod demo;
+mod look;
+
+pub use before::{CaptureWay, CheckArgs, InitArgs, Kind, PlanArgs, ScriptOf, TablesArgs};
+pub use demo::{ChurnArgs, DemoArgs};
+pub use look::{ChangesArgs, PreviewArgs, RowArgs, VerifyArgs};
+
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 use std::path::PathBuf;
 use std::time::Duration;
@@ -211,136 +219,6 @@ pub struct Pipelines {
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub enum ScriptOf {
-    /// The source's server
-    Source,
-    /// The target's server
-    Target,
-}
-
-#[derive(Debug, ClapArgs)]
-pub struct CheckArgs {
-    #[command(flatten)]
-    pub pipelines: Pipelines,
-    /// Print the script for the administrator of one end instead
-    #[arg(long, value_enum, value_name = "END")]
-    pub sql: Option<ScriptOf>,
-    /// Print what takes back what the script did
-    #[arg(long, requires = "sql")]
-    pub undo: bool,
-    /// Log in as this user to look around, with the password in MOORAGE_PASSWORD if it has one
-    #[arg(long = "as", value_name = "USER", requires = "sql")]
-    pub log_in_as: Option<String>,
-    /// The role that the script is for, if not the one of the project file
-    #[arg(long, value_name = "NAME", requires = "sql")]
-    pub role: Option<String>,
-}
-
-#[derive(Debug, ClapArgs)]
-pub struct TablesArgs {
-    #[command(flatten)]
-    pub pipelines: Pipelines,
-    /// List columns too
-    #[arg(long)]
-    pub columns: bool,
-    /// Try this pattern in place of the project file's; may be given several times
-    #[arg(long, value_name = "PATTERN")]
-    pub include: Vec<String>,
-    /// Exclude by this pattern too; may be given several times
-    #[arg(long, value_name = "PATTERN")]
-    pub exclude: Vec<String>,
-    /// Turn a list of names (separated by commas, blanks or lines; - for standard input) into an include list
-    #[arg(long, value_name = "FILE", conflicts_with_all = ["include", "exclude", "columns"])]
-    pub from_list: Option<PathBuf>,
-    /// Write the list into the project file
-    #[arg(long, requires = "from_list")]
-    pub write: bool,
-}
-
-#[derive(Debug, ClapArgs)]
-pub struct PlanArgs {
-    #[command(flatten)]
-    pub pipelines: Pipelines,
-    /// Print the statements that make the target tables
-    #[arg(long)]
-    pub ddl: bool,
-    /// Write them into this folder, one file a table; files that were changed by hand are left alone
-    #[arg(long, value_name = "DIR", conflicts_with = "ddl")]
-    pub ddl_dir: Option<PathBuf>,
-    /// Find the naming rule behind one example, and try it on all picked tables
-    #[arg(long, value_name = "TABLE=TARGET", conflicts_with_all = ["ddl", "ddl_dir"])]
-    pub example: Option<String>,
-    /// Write the rule that was found into the project file
-    #[arg(long, requires = "example")]
-    pub write: bool,
-}
-
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub enum Kind {
-    /// A PostgreSQL server
-    Postgres,
-    /// A SQLite file
-    Sqlite,
-}
-
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub enum CaptureWay {
-    /// From the source's own log
-    Log,
-    /// From change tables that triggers fill
-    Trigger,
-}
-
-#[derive(Debug, Default, ClapArgs)]
-pub struct InitArgs {
-    /// Which system rows come from
-    #[arg(long, value_enum)]
-    pub kind: Option<Kind>,
-    /// Where a PostgreSQL source is: postgres://user@host:port/database
-    #[arg(long, conflicts_with = "path")]
-    pub url: Option<String>,
-    /// Where a SQLite source is
-    #[arg(long, value_name = "FILE")]
-    pub path: Option<String>,
-    /// The environment variable with the password
-    #[arg(long, value_name = "NAME", group = "password")]
-    pub password_env: Option<String>,
-    /// The file with the password
-    #[arg(long, value_name = "FILE", group = "password")]
-    pub password_file: Option<String>,
-    /// The program, with arguments, that prints the password
-    #[arg(long, value_name = "COMMAND", group = "password")]
-    pub password_command: Option<String>,
-    /// How changes are captured
-    #[arg(long, value_enum)]
-    pub capture: Option<CaptureWay>,
-    /// Tables that are carried; may be given several times
-    #[arg(long, value_name = "PATTERN")]
-    pub include: Vec<String>,
-    /// Tables that are not; may be given several times
-    #[arg(long, value_name = "PATTERN")]
-    pub exclude: Vec<String>,
-    /// Where rows go: a SQLite file, or postgres://user@host:port/database
-    #[arg(long, value_name = "FILE|ADDRESS")]
-    pub target: Option<String>,
-    /// The environment variable with the target's password
-    #[arg(long, value_name = "NAME")]
-    pub target_password_env: Option<String>,
-    /// How target tables are named, such as {schema}_{table}
-    #[arg(long, value_name = "NAMING")]
-    pub into: Option<String>,
-    /// The pipeline's name
-    #[arg(long, value_name = "NAME")]
-    pub pipeline: Option<String>,
-    /// Write the file without trying the connection
-    #[arg(long)]
-    pub no_connection: bool,
-    /// Replace a project file that is there
-    #[arg(long)]
-    pub force: bool,
-}
-
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub enum Until {
     /// Everything that was committed when the run began is in the target
     CaughtUp,
@@ -365,128 +243,6 @@ pub struct RunArgs {
     /// Begin a new pipeline without a copy: `now`, or a position that an existing slot still reaches
     #[arg(long, value_name = "now|POSITION")]
     pub start: Option<String>,
-}
-
-#[derive(Debug, ClapArgs)]
-pub struct PreviewArgs {
-    /// A table of the source; every picked one if none is given
-    #[arg(value_name = "TABLE")]
-    pub table: Option<String>,
-    /// How many rows
-    #[arg(long, value_name = "N", default_value_t = 5)]
-    pub rows: usize,
-    /// Show the source's rows as they are, without mapping
-    #[arg(long, conflicts_with = "target")]
-    pub source: bool,
-    /// Show what the target holds instead
-    #[arg(long)]
-    pub target: bool,
-    /// The rows that came into the target last, the newest first
-    #[arg(long, value_name = "N", requires = "target", conflicts_with = "rows")]
-    pub newest: Option<usize>,
-    /// The pipeline, where the project file has several
-    #[arg(long)]
-    pub pipeline: Option<String>,
-}
-
-#[derive(Debug, ClapArgs)]
-pub struct RowArgs {
-    /// A table of the source
-    #[arg(value_name = "TABLE")]
-    pub table: String,
-    /// The values of the key's columns
-    #[arg(value_name = "KEY", required = true, allow_negative_numbers = true)]
-    pub key: Vec<String>,
-    /// Follow the row until both sides agree
-    #[arg(long)]
-    pub wait: bool,
-    /// Wait no longer than this
-    #[arg(long = "for", value_name = "TIME", value_parser = duration, requires = "wait")]
-    pub duration: Option<Duration>,
-    /// The pipeline, where the project file has several
-    #[arg(long)]
-    pub pipeline: Option<String>,
-}
-
-#[derive(Debug, ClapArgs)]
-pub struct ChangesArgs {
-    /// A table of the source
-    #[arg(value_name = "TABLE")]
-    pub table: String,
-    /// Where to begin: now, start, a position, or a time as 2026-06-01T14:00:00Z
-    #[arg(long, value_name = "WHERE", default_value = "now")]
-    pub from: String,
-    /// End after so many changes
-    #[arg(long, value_name = "N")]
-    pub limit: Option<u64>,
-    /// End after this time
-    #[arg(long = "for", value_name = "TIME", value_parser = duration)]
-    pub duration: Option<Duration>,
-    /// The pipeline, where the project file has several
-    #[arg(long)]
-    pub pipeline: Option<String>,
-}
-
-#[derive(Debug, ClapArgs)]
-pub struct VerifyArgs {
-    #[command(flatten)]
-    pub pipelines: Pipelines,
-    /// Only this table; may be given several times
-    #[arg(long, value_name = "TABLE")]
-    pub table: Vec<String>,
-    /// Only count rows
-    #[arg(long)]
-    pub counts_only: bool,
-    /// How many differing rows of a table are shown
-    #[arg(long, value_name = "ROWS", default_value_t = 5)]
-    pub show: usize,
-}
-
-#[derive(Debug, ClapArgs)]
-pub struct ChurnArgs {
-    /// A source of the project file; the only one if there is one
-    #[arg(value_name = "SOURCE")]
-    pub source: Option<String>,
-    /// Transactions a second; 0 for as many as the source takes
-    #[arg(long, value_name = "N", default_value_t = 20.0, value_parser = rate)]
-    pub rate: f64,
-    /// Every ten seconds so many transactions more at once
-    #[arg(long, value_name = "N", default_value_t = 0)]
-    pub burst: u64,
-    /// End after this time, such as 30s, 10m or 2h
-    #[arg(long = "for", value_name = "TIME", value_parser = duration)]
-    pub duration: Option<Duration>,
-    /// End after so many transactions
-    #[arg(long, value_name = "N")]
-    pub until: Option<u64>,
-    /// The same seed on the same rows does the same
-    #[arg(long, value_name = "N", default_value_t = 1)]
-    pub seed: u64,
-    /// Rows of a large transaction, of which there is one in a thousand
-    #[arg(long, value_name = "ROWS", default_value_t = 2000)]
-    pub large: u64,
-    /// A file of SQL statements to run again and again instead
-    #[arg(long, value_name = "FILE")]
-    pub script: Option<PathBuf>,
-}
-
-#[derive(Debug, ClapArgs)]
-pub struct DemoArgs {
-    /// The folder it is written to; it is made if it is missing
-    #[arg(value_name = "DIR", default_value = "pellow-quay")]
-    pub folder: PathBuf,
-    /// Rows of the source to begin with
-    #[arg(long, value_name = "N", default_value_t = 20_000, value_parser = clap::value_parser!(u64).range(1_000..=10_000_000))]
-    pub rows: u64,
-    /// How long changes go on
-    #[arg(long, value_name = "N", default_value_t = 8, value_parser = clap::value_parser!(u64).range(2..=3600))]
-    pub seconds: u64,
-    /// The same seed gives the same data
-    #[arg(long, value_name = "N", default_value_t = 1)]
-    pub seed: u64,
-    /// Go on with changes and merges afterwards, until Ctrl-C
-    #[arg(long)]
-    pub keep_running: bool,
 }
 
 #[derive(Debug, ClapArgs)]
