@@ -129,17 +129,10 @@ fn what_a_look_finds_takes_effect_however_busy_the_others_are(#[case] trigger: b
     let project = started(&format!("busy_look_{}", u8::from(trigger)), trigger);
     let mut running = project.start(&["run"]);
     running.wait_for("following changes");
-    let session = project.another_session();
-    let (stop, stopped) = std::sync::mpsc::channel::<()>();
-    let load = std::thread::spawn(move || {
-        while stopped.try_recv().is_err() {
-            session.run("UPDATE vessels SET n = n + 1 WHERE id % 5 = 1");
-        }
-    });
+    let load = project.load("UPDATE vessels SET n = n + 1 WHERE id % 5 = 1");
     project.session.run("DROP TABLE berths; CREATE TABLE berths (id int PRIMARY KEY, name text); INSERT INTO berths VALUES (9, 'made again')");
     let code = running.end();
-    stop.send(()).unwrap();
-    load.join().unwrap();
+    drop(load);
     assert_eq!(code, 1, "{}", running.log());
     assert!(running.log().contains("public.berths: it was dropped and made again"), "{}", running.log());
     project.moorage(&["resnapshot", "public.berths"]).expect(0, &[]);

@@ -537,16 +537,9 @@ fn a_look_beside_a_busy_run_finds_nothing_wrong() {
     project.catch_up();
     let mut running = project.start(&["run"]);
     running.wait_for("following changes");
-    let session = project.another_session();
-    let (stop, stopped) = std::sync::mpsc::channel::<()>();
-    let load = std::thread::spawn(move || {
-        while stopped.try_recv().is_err() {
-            session.run("UPDATE berths SET name = 'north' WHERE id = 1");
-        }
-    });
+    let load = project.load("UPDATE berths SET name = 'north' WHERE id = 1");
     let all: Vec<_> = (0..15).map(|_| project.moorage(&["check"])).collect();
-    stop.send(()).unwrap();
-    load.join().unwrap();
+    drop(load);
     let wrong: Vec<_> = all.iter().filter(|ran| ran.code != 0).map(|ran| &ran.out).collect();
     assert!(wrong.is_empty(), "{} of {}: {}", wrong.len(), all.len(), wrong[0]);
     running.signal("TERM");

@@ -67,20 +67,6 @@ fn rows_from_before_the_pipeline_are_told_apart() {
     quay.moorage(&["verify"]).expect(3, &["id = 81"]);
 }
 
-fn busy(
-    quay: &Project,
-    statements: &'static str,
-) -> (std::sync::Arc<std::sync::atomic::AtomicBool>, std::thread::JoinHandle<()>) {
-    let stop = std::sync::Arc::new(std::sync::atomic::AtomicBool::new(false));
-    let (ends, session) = (stop.clone(), quay.another_session());
-    let thread = std::thread::spawn(move || {
-        while !ends.load(std::sync::atomic::Ordering::Relaxed) {
-            session.run(statements);
-        }
-    });
-    (stop, thread)
-}
-
 /// While PostgreSQL is written to and a run merges, no look reports a false difference, and a tampered row
 /// between constantly changing neighbours is found each time.
 #[rstest::rstest]
@@ -99,8 +85,7 @@ fn verify_is_exact_while_changes_go_on(#[case] name: &str, #[case] capture: &str
     project.catch_up();
     let mut running: Running = project.start(&["run"]);
     running.wait_for("following changes");
-    let (stop, thread) = busy(
-        &project,
+    let load = project.load(
         "BEGIN; UPDATE vessels SET n = n + 0.01, at = clock_timestamp() WHERE id IN (SELECT 'V' || (1 + (random() * 399)::int) FROM generate_series(1, 5)) AND id <> 'V200';
          INSERT INTO vessels VALUES ('W' || nextval('s'), 1); UPDATE vessels SET id = 'X' || nextval('s') WHERE id = (SELECT min(id) FROM vessels WHERE id LIKE 'W%');
          DELETE FROM vessels WHERE id = (SELECT min(id) FROM vessels WHERE id LIKE 'X%'); INSERT INTO gate_log VALUES (1, 'in');
@@ -115,8 +100,7 @@ fn verify_is_exact_while_changes_go_on(#[case] name: &str, #[case] capture: &str
     for _ in 0..5 {
         project.moorage(&["verify"]).expect(3, &["id = V200", "n       200.00  -1"]);
     }
-    stop.store(true, std::sync::atomic::Ordering::Relaxed);
-    thread.join().unwrap();
+    drop(load);
     running.signal("INT");
     assert_eq!(running.end(), 0);
     project.moorage(&["teardown"]).expect(0, &["nothing of this pipeline is left"]);

@@ -1,5 +1,6 @@
 //! A project in a temporary folder, the program run on it, and a comparison that shares no code with it.
 
+use crate::load::Load;
 use moorage_testkit::{PostgresServer, Session};
 use rusqlite::types::Value;
 use rusqlite::{Connection, OpenFlags};
@@ -295,6 +296,11 @@ impl Project {
     /// One more session on the same database of the shared server.
     pub fn another_session(&self) -> Session {
         PostgresServer::shared().session(&self.database)
+    }
+
+    /// Runs statements again and again, in a session of its own, until it is let go of.
+    pub fn load(&self, statements: &'static str) -> Load {
+        Load::start(self.another_session(), statements)
     }
 
     /// Writes the project file, with more lines for the pipeline.

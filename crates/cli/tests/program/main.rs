@@ -21,6 +21,7 @@ mod harness;
 mod history;
 mod hostile;
 mod identities;
+mod load;
 mod mapping;
 mod rejecting;
 mod rereading;
