@@ -332,6 +332,7 @@ pub trait Source: Send + Sync {
     /// A session that writes to the source as an application does.
     async fn console(&self) -> Result<Box<dyn Console>>;
 
-    /// Removes what [`prepare`](Self::prepare) made, or with `dry` says what it would remove.
-    async fn teardown(&self, capture: &CapturePlan, dry: bool) -> Result<Removed>;
+    /// Removes what [`prepare`](Self::prepare) made, or with `dry` says what it would remove. What it waits for is told
+    /// to `events`.
+    async fn teardown(&self, capture: &CapturePlan, dry: bool, events: &Events) -> Result<Removed>;
 }

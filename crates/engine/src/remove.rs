@@ -9,7 +9,6 @@ use crate::state::StateStore;
 use crate::turn;
 use crate::verify::find_table;
 use moorage_adapter::{Events, Holder, Removed, Step, StoredTable};
-use std::sync::Arc;
 
 /// Which tables to read again.
 #[derive(Clone, Debug)]
@@ -34,7 +33,7 @@ pub enum Rereads {
 ///
 /// # Errors
 /// If a table is not one of the pipeline's, all are wanted while the pipeline runs, or an end cannot be written.
-pub async fn resnapshot(pipeline: &Pipeline, which: &Resnapshot) -> Result<Rereads> {
+pub async fn resnapshot(pipeline: &Pipeline, which: &Resnapshot, events: &Events) -> Result<Rereads> {
     let stored = pipeline.target.tables(&pipeline.name).await?;
     let name = |s: &StoredTable| s.plan.table().to_string();
     let chosen: Vec<&StoredTable> = match which {
@@ -53,25 +52,25 @@ pub async fn resnapshot(pipeline: &Pipeline, which: &Resnapshot) -> Result<Rerea
         }
         (lock, _) => lock?,
     };
-    turn::take(pipeline, &me, false, &silent()).await?;
-    let forgotten = forget(pipeline, which, &chosen).await;
+    turn::take(pipeline, &me, false, events).await?;
+    let forgotten = forget(pipeline, which, &chosen, events).await;
     turn::end(pipeline).await;
     forgotten?;
     names.iter().for_each(|table| state.unask_again(&pipeline.name, table));
     Ok(Rereads::NextRun(names))
 }
 
-async fn forget(pipeline: &Pipeline, which: &Resnapshot, chosen: &[&StoredTable]) -> Result<()> {
+async fn forget(
+    pipeline: &Pipeline,
+    which: &Resnapshot,
+    chosen: &[&StoredTable],
+    events: &Events,
+) -> Result<()> {
     if matches!(which, Resnapshot::All) {
-        pipeline.source.teardown(&pipeline.capture(), false).await?;
+        pipeline.source.teardown(&pipeline.capture(), false, events).await?;
     }
     let targets: Vec<String> = chosen.iter().map(|s| s.plan.target.clone()).collect();
     Ok(pipeline.target.forget(&pipeline.name, &targets, matches!(which, Resnapshot::All)).await?)
-}
-
-/// Nobody hears what these short steps wait for.
-fn silent() -> Events {
-    Arc::new(|_| {})
 }
 
 /// What came of reading a table again while the pipeline runs; none as long as it goes on.
@@ -104,14 +103,19 @@ pub fn reread_outcome(pipeline: &Pipeline, table: &str) -> Result<Option<RereadO
 ///
 /// # Errors
 /// If the pipeline runs, or an end refuses.
-pub async fn teardown(pipeline: &Pipeline, with_target: bool, dry: bool) -> Result<(Removed, Vec<Step>)> {
+pub async fn teardown(
+    pipeline: &Pipeline,
+    with_target: bool,
+    dry: bool,
+    events: &Events,
+) -> Result<(Removed, Vec<Step>)> {
     let me = process::me();
     let _lock = PipelineLock::take(&pipeline.state_folder, &pipeline.name, &me)?;
     if !dry {
-        not_elsewhere(pipeline, with_target, &me).await?;
+        not_elsewhere(pipeline, with_target, &me, events).await?;
     }
     let done = async {
-        let removed = pipeline.source.teardown(&pipeline.capture(), dry).await?;
+        let removed = pipeline.source.teardown(&pipeline.capture(), dry, events).await?;
         let steps =
             if with_target { pipeline.target.teardown(&pipeline.name, dry).await? } else { Vec::new() };
         Ok((removed, steps))
@@ -126,7 +130,12 @@ pub async fn teardown(pipeline: &Pipeline, with_target: bool, dry: bool) -> Resu
 ///
 /// # Errors
 /// If one of them is still picked, or is not the pipeline's, or the pipeline runs.
-pub async fn let_go(pipeline: &Pipeline, tables: &[String], remove: bool) -> Result<Vec<Step>> {
+pub async fn let_go(
+    pipeline: &Pipeline,
+    tables: &[String],
+    remove: bool,
+    events: &Events,
+) -> Result<Vec<Step>> {
     let stored = pipeline.target.tables(&pipeline.name).await?;
     let chosen: Vec<&StoredTable> =
         tables.iter().map(|t| find_table(pipeline, &stored, t)).collect::<Result<_>>()?;
@@ -138,7 +147,7 @@ pub async fn let_go(pipeline: &Pipeline, tables: &[String], remove: bool) -> Res
     }
     let me = process::me();
     let _lock = PipelineLock::take(&pipeline.state_folder, &pipeline.name, &me)?;
-    turn::take(pipeline, &me, false, &silent()).await?;
+    turn::take(pipeline, &me, false, events).await?;
     let targets: Vec<String> = chosen.iter().map(|s| s.plan.target.clone()).collect();
     let done = pipeline.target.let_go(&pipeline.name, &targets, remove).await;
     turn::end(pipeline).await;
@@ -147,9 +156,9 @@ pub async fn let_go(pipeline: &Pipeline, tables: &[String], remove: bool) -> Res
 
 /// Nothing is taken away from under a process that runs the pipeline from another folder or machine. A target that
 /// cannot be asked does not keep the source from being cleaned.
-async fn not_elsewhere(pipeline: &Pipeline, with_target: bool, me: &Holder) -> Result<()> {
+async fn not_elsewhere(pipeline: &Pipeline, with_target: bool, me: &Holder, events: &Events) -> Result<()> {
     if with_target {
-        return turn::take(pipeline, me, false, &silent()).await.map(|_| ());
+        return turn::take(pipeline, me, false, events).await.map(|_| ());
     }
     match pipeline.target.holder(&pipeline.name).await {
         Ok(Some(held)) if process::life(&held) != Life::Gone => Err(EngineError::held(pipeline, &held)),

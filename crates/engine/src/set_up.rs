@@ -85,7 +85,7 @@ pub(crate) fn new_checkpoint(
 /// only while the target remembers it.
 async fn undo_set_up(context: &Context, capture: &CapturePlan) {
     let pipeline = &context.pipeline;
-    if let Err(error) = pipeline.source.teardown(capture, false).await {
+    if let Err(error) = pipeline.source.teardown(capture, false, &context.events).await {
         tracing::debug!("what was made in the source stays for now: {error}");
         return;
     }

@@ -214,15 +214,10 @@ impl Source for PostgresSource {
         Ok(Box::new(PostgresConsole::new(self.session().await?)))
     }
 
-    async fn teardown(&self, capture: &CapturePlan, dry: bool) -> Result<Removed> {
+    async fn teardown(&self, capture: &CapturePlan, dry: bool, events: &Events) -> Result<Removed> {
         let session = self.session().await?;
-        let silent: Events = Arc::new(|_| {});
-        capture::teardown(
-            &Observed { address: &self.address, session: &session, events: &silent },
-            capture,
-            dry,
-        )
-        .await
+        let observed = Observed { address: &self.address, session: &session, events };
+        capture::teardown(&observed, capture, dry).await
     }
 }
 

@@ -301,7 +301,7 @@ impl Source for MemorySource {
         Err(AdapterError::refused("memory", "it has no statements"))
     }
 
-    async fn teardown(&self, capture: &CapturePlan, dry: bool) -> Result<Removed> {
+    async fn teardown(&self, capture: &CapturePlan, dry: bool, _: &Events) -> Result<Removed> {
         let mut inner = self.inner.lock().unwrap();
         let there = inner.point.is_some();
         if !dry {

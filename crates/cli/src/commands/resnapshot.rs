@@ -1,6 +1,7 @@
 //! `resnapshot`: have the next run read tables again.
 
 use crate::args::{Global, ResnapshotArgs};
+use crate::commands::run::waits;
 use crate::exit::{Failure, Finished};
 use crate::{load, render};
 use moorage_engine::{Pipeline, RereadOutcome, Rereads, Resnapshot};
@@ -9,10 +10,11 @@ use std::time::Duration;
 pub async fn resnapshot(global: &Global, args: &ResnapshotArgs) -> Result<Finished, Failure> {
     let pipeline = &load::pipeline(global, args.pipeline.as_ref())?;
     let which = if args.all { Resnapshot::All } else { Resnapshot::Tables(args.tables.clone()) };
-    let (tables, running) = match moorage_engine::resnapshot(pipeline, &which).await? {
-        Rereads::NextRun(tables) => (tables, false),
-        Rereads::Running(tables) => (tables, true),
-    };
+    let (tables, running) =
+        match moorage_engine::resnapshot(pipeline, &which, &waits(global, pipeline)).await? {
+            Rereads::NextRun(tables) => (tables, false),
+            Rereads::Running(tables) => (tables, true),
+        };
     if running {
         return wait(global, pipeline, &tables).await;
     }

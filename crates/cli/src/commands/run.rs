@@ -117,6 +117,19 @@ fn noting_left_out(render: Events, left_out: Arc<AtomicBool>) -> Events {
     })
 }
 
+/// Says what a short command waits for, if it does after all.
+pub fn waits(global: &Global, pipeline: &Pipeline) -> Events {
+    if render::wants_json(global) || global.quiet {
+        return Arc::new(|_| {});
+    }
+    let render = progress::renderer(&pipeline.name, false);
+    Arc::new(move |event| {
+        if matches!(event, Event::Waiting { .. }) {
+            render(event);
+        }
+    })
+}
+
 fn renderer(global: &Global, pipeline: &str) -> Events {
     if render::wants_json(global) {
         let pipeline = pipeline.to_string();

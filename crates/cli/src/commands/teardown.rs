@@ -1,6 +1,7 @@
 //! `teardown`: remove what Moorage made, and prove that it is gone.
 
 use crate::args::{Global, TeardownArgs};
+use crate::commands::run::waits;
 use crate::exit::{Failure, Finished};
 use crate::{load, render};
 use serde::Serialize;
@@ -15,7 +16,8 @@ struct Report<'a> {
 pub async fn teardown(global: &Global, args: &TeardownArgs) -> Result<Finished, Failure> {
     if !args.tables.is_empty() {
         let pipeline = load::only(global, &args.pipelines.pipelines)?;
-        let steps = moorage_engine::let_go(&pipeline, &args.tables, args.target).await?;
+        let steps =
+            moorage_engine::let_go(&pipeline, &args.tables, args.target, &waits(global, &pipeline)).await?;
         if render::wants_json(global) {
             render::json(&steps)?;
         } else {
@@ -27,7 +29,8 @@ pub async fn teardown(global: &Global, args: &TeardownArgs) -> Result<Finished, 
         if !render::wants_json(global) {
             render::out(render::opening(global, &pipeline, false).await?);
         }
-        let (source, target) = moorage_engine::teardown(&pipeline, args.target, args.dry_run).await?;
+        let (source, target) =
+            moorage_engine::teardown(&pipeline, args.target, args.dry_run, &waits(global, &pipeline)).await?;
         if render::wants_json(global) {
             render::json(&Report { pipeline: &pipeline.name, source, target })?;
             continue;

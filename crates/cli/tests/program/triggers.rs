@@ -338,3 +338,33 @@ fn sessions_that_bypass_triggers_are_captured_where_the_user_owns_the_table() {
     project.catch_up();
     assert_eq!(project.value::<i64>("SELECT count(*) FROM berths"), 0);
 }
+
+/// Whoever waits for a lock holds up all that come behind: a transaction that stays open must not stop the application's
+/// other writers, neither while triggers are made nor while they are removed.
+#[test]
+fn nobody_is_held_up_behind_a_lock_that_is_waited_for() {
+    let server = PostgresServer::start(&["max_prepared_transactions = 4"]);
+    let project = Project::on(&server, "held_up");
+    project.replace("kind = \"postgres\"", "kind = \"postgres\"\ncapture = \"trigger\"");
+    project.session.run("CREATE TABLE berths (id int PRIMARY KEY); SET lock_timeout = '120s'");
+    let open = server.session("held_up");
+    open.run("BEGIN; INSERT INTO berths VALUES (1)");
+    let mut running = project.start(&["run"]);
+    running.wait_for("making triggers on public.berths: waits for transaction of pid");
+    running.wait_for("asks again in");
+    project.session.run("INSERT INTO berths VALUES (2)");
+    open.run("COMMIT");
+    running.wait_for("following changes");
+    running.signal("TERM");
+    assert_eq!(running.end(), 0);
+    project.assert_same("berths", "berths");
+    open.run("BEGIN; SELECT FROM berths");
+    let mut removing = project.start(&["teardown"]);
+    removing.wait_for("asks again in");
+    project.session.run("INSERT INTO berths VALUES (3)");
+    open.run("PREPARE TRANSACTION 'held_up'");
+    removing.wait_for("waits for prepared transaction held_up");
+    open.run("COMMIT PREPARED 'held_up'");
+    removing.wait_for("nothing of this pipeline is left");
+    assert_eq!(removing.end(), 0);
+}

@@ -318,11 +318,9 @@ impl Source for PostgresTriggerSource {
         self.plain.console().await
     }
 
-    async fn teardown(&self, capture: &CapturePlan, dry: bool) -> Result<Removed> {
+    async fn teardown(&self, capture: &CapturePlan, dry: bool, events: &Events) -> Result<Removed> {
         let session = self.session().await?;
-        let silent: Events = Arc::new(|_| {});
-        let (at, names) =
-            (At { address: &self.address, session: &session, events: &silent }, Names::new(capture));
+        let (at, names) = (At { address: &self.address, session: &session, events }, Names::new(capture));
         let steps = objects::remove(&at, &names, dry).await?;
         let gone = !objects::exists(&session, &names).await?
             && objects::captured(&session, &names).await?.is_empty();

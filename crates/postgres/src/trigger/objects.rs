@@ -14,13 +14,15 @@
 //! did in sum: see [`super::reader`].
 
 use crate::address::PostgresAddress;
-use crate::connect::Session;
+use crate::connect::{Session, watched};
 use crate::error::is_missing_right;
-use crate::waits::naming_waits;
+use crate::waits::{holders, naming_waits};
 use moorage_adapter::{AdapterError, CapturePlan, Event, Events, Result, Step};
 use moorage_core::plan::TablePlan;
 use moorage_core::sql::{quote_ident, quote_literal};
 use std::collections::BTreeSet;
+use std::time::{Duration, Instant};
+use tokio_postgres::error::SqlState;
 
 /// Every so many changes the size of a change table is looked at.
 const LOOK_AT_SIZE_EVERY: u32 = 1024;
@@ -105,30 +107,62 @@ pub(crate) struct At<'a> {
     pub(crate) events: &'a Events,
 }
 
+/// How long others may queue up behind a lock that is waited for.
+const MOST_HELD_UP_MS: u64 = 1000;
+/// How long they may then go on, before the lock is asked for again.
+const LEFT_ALONE: Duration = Duration::from_secs(3);
+
 impl At<'_> {
+    /// Runs statements in one transaction.
     async fn run(&self, doing: &str, sql: &str) -> Result<()> {
         let work = async {
-            let done = self.session.client().batch_execute(sql).await.map_err(|e| {
-                if is_missing_right(&e) {
-                    let words = e.as_db_error().map_or("", |d| d.message());
-                    let statements = format!(
-                        "GRANT CREATE ON DATABASE … TO {0}; GRANT TRIGGER ON … TO {0};",
-                        quote_ident(&self.address.user)
-                    );
-                    return AdapterError::NeedsAdministrator {
-                        what: format!("{doing}: {words}"),
-                        statements,
-                    };
-                }
-                self.session.error(doing, &e)
-            });
-            if done.is_err() {
-                // A connection that is gone has rolled back already.
-                let _ = self.session.run("rolling back", "ROLLBACK").await;
-            }
-            done
+            self.attempt(&format!("BEGIN; {sql}; COMMIT")).await.map_err(|e| self.explained(doing, &e))
         };
         naming_waits(self.address, self.session.pid(), doing, self.events, work).await
+    }
+
+    /// Runs statements that lock a table of the application, in one transaction. Whoever wants to write to the table queues
+    /// up behind the wait for such a lock, so it is given up soon, and asked for again later.
+    async fn run_locking(&self, doing: &str, table: u64, sql: &str) -> Result<()> {
+        let begun = Instant::now();
+        let sql = format!("BEGIN; SET LOCAL lock_timeout = {MOST_HELD_UP_MS}; {sql}; COMMIT");
+        loop {
+            let watched = watched(self.address, doing, async { Ok(self.attempt(&sql).await) });
+            match watched.await? {
+                Ok(()) => return Ok(()),
+                Err(error) if error.code() == Some(&SqlState::LOCK_NOT_AVAILABLE) => {}
+                Err(error) => return Err(self.explained(doing, &error)),
+            }
+            let found = holders(self.session, table).await?;
+            let of = if found.is_empty() { "others".into() } else { found.join("; ") };
+            let what = format!(
+                "{doing}: waits for {of}; asks again in {} s, so that nobody is held up",
+                LEFT_ALONE.as_secs()
+            );
+            (self.events)(Event::Waiting { what, waited_ms: begun.elapsed().as_millis() as u64 });
+            tokio::time::sleep(LEFT_ALONE).await;
+        }
+    }
+
+    async fn attempt(&self, sql: &str) -> std::result::Result<(), tokio_postgres::Error> {
+        let done = self.session.client().batch_execute(sql).await;
+        if done.is_err() {
+            // A connection that is gone has rolled back already.
+            let _ = self.session.run("rolling back", "ROLLBACK").await;
+        }
+        done
+    }
+
+    fn explained(&self, doing: &str, error: &tokio_postgres::Error) -> AdapterError {
+        if !is_missing_right(error) {
+            return self.session.error(doing, error);
+        }
+        let words = error.as_db_error().map_or("", |d| d.message());
+        let statements = format!(
+            "GRANT CREATE ON DATABASE … TO {0}; GRANT TRIGGER ON … TO {0};",
+            quote_ident(&self.address.user)
+        );
+        AdapterError::NeedsAdministrator { what: format!("{doing}: {words}"), statements }
     }
 }
 
@@ -144,11 +178,11 @@ pub(crate) async fn make(at: &At<'_>, names: &Names, token: &str, limit: u64) ->
         return Ok(());
     }
     let sql = format!(
-        "BEGIN; CREATE SCHEMA {schema};
+        "CREATE SCHEMA {schema};
          CREATE TABLE {about} (token text NOT NULL, limit_bytes bigint NOT NULL, forgotten pg_snapshot NOT NULL);
          INSERT INTO {about} VALUES ({token}, {limit}, pg_current_snapshot());
          CREATE TABLE {anchors} (id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, mark text NOT NULL);
-         CREATE SEQUENCE {numbers} CACHE 1; CREATE SEQUENCE {full}; {structures}; COMMIT",
+         CREATE SEQUENCE {numbers} CACHE 1; CREATE SEQUENCE {full}; {structures}",
         schema = quote_ident(&names.schema),
         about = names.about(),
         token = quote_literal(token),
@@ -380,7 +414,7 @@ async fn make_table(at: &At<'_>, names: &Names, plan: &TablePlan, limit: u64) ->
         .collect();
     let settings = fixed_settings();
     let sql = format!(
-        "BEGIN; {drops}
+        "{drops}
          DROP TABLE IF EXISTS {rows};
          CREATE TABLE {rows} (number bigint NOT NULL, xid xid8 NOT NULL DEFAULT pg_current_xact_id(),
            at timestamptz NOT NULL DEFAULT clock_timestamp(), kind \"char\" NOT NULL, nested boolean NOT NULL,
@@ -393,8 +427,7 @@ async fn make_table(at: &At<'_>, names: &Names, plan: &TablePlan, limit: u64) ->
          {before}
          CREATE TRIGGER {row_trigger} AFTER INSERT OR UPDATE OR DELETE ON {table} FOR EACH ROW EXECUTE FUNCTION {function}();
          CREATE TRIGGER {truncate_trigger} AFTER TRUNCATE ON {table} FOR EACH STATEMENT EXECUTE FUNCTION {function}();
-         {always}
-         COMMIT",
+         {always}",
         always = always.concat(),
         drops = drop_triggers(names, &table),
         rows = names.rows(id),
@@ -407,7 +440,7 @@ async fn make_table(at: &At<'_>, names: &Names, plan: &TablePlan, limit: u64) ->
         row_trigger = trigger("row"),
         truncate_trigger = trigger("truncate"),
     );
-    at.run(&format!("making triggers on {}", plan.table()), &sql).await
+    at.run_locking(&format!("making triggers on {}", plan.table()), id, &sql).await
 }
 
 fn drop_triggers(names: &Names, table: &str) -> String {
@@ -418,8 +451,8 @@ fn drop_triggers(names: &Names, table: &str) -> String {
 
 async fn drop_table(at: &At<'_>, names: &Names, id: u64, table: &str) -> Result<()> {
     let sql = format!(
-        "BEGIN; {} DROP FUNCTION IF EXISTS {}(); DROP FUNCTION IF EXISTS {}(); DROP FUNCTION IF EXISTS {}();
-         DROP TABLE IF EXISTS {}; DROP TABLE IF EXISTS {}; COMMIT",
+        "{} DROP FUNCTION IF EXISTS {}(); DROP FUNCTION IF EXISTS {}(); DROP FUNCTION IF EXISTS {}();
+         DROP TABLE IF EXISTS {}; DROP TABLE IF EXISTS {}",
         drop_triggers(names, table),
         names.function(id),
         names.statement_function(id),
@@ -427,7 +460,7 @@ async fn drop_table(at: &At<'_>, names: &Names, id: u64, table: &str) -> Result<
         names.rows(id),
         names.earlier(id)
     );
-    at.run(&format!("removing triggers from {table}"), &sql).await
+    at.run_locking(&format!("removing triggers from {table}"), id, &sql).await
 }
 
 /// Removes everything; gives what there was.

@@ -379,7 +379,7 @@ impl Source for SqliteSource {
         Ok(Box::new(console::SqliteConsole::open(&self.path)?))
     }
 
-    async fn teardown(&self, capture: &CapturePlan, dry: bool) -> Result<Removed> {
+    async fn teardown(&self, capture: &CapturePlan, dry: bool, _: &Events) -> Result<Removed> {
         let names = Names::new(capture);
         self.change("removing the change table", move |db| {
             let found = capture::listed(db, &names)?;

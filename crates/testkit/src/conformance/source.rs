@@ -195,12 +195,12 @@ pub async fn check_source(under_test: &dyn SourceUnderTest) {
     let refused = read_until(&source, start(other), "three").await.unwrap_err();
     assert!(matches!(refused, AdapterError::History(Refusal::OtherHistory { .. })), "{refused}");
 
-    let listed = source.teardown(&capture(), true).await.unwrap();
+    let listed = source.teardown(&capture(), true, &silent).await.unwrap();
     assert!(
         !listed.proved_gone && source.capture_state(&capture()).await.unwrap().point.is_some(),
         "a dry run"
     );
-    assert!(source.teardown(&capture(), false).await.unwrap().proved_gone);
+    assert!(source.teardown(&capture(), false, &silent).await.unwrap().proved_gone);
     assert!(source.capture_state(&capture()).await.unwrap().point.is_none());
 }
 
