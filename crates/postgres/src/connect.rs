@@ -5,6 +5,7 @@ use crate::error::{log_in_error, statement_error};
 use crate::link::{self, Encrypted, Link, failed};
 use moorage_adapter::{AdapterError, Layer, Result};
 use moorage_core::project::ChannelBinding;
+use moorage_core::sql::quote_literal;
 use secrecy::{ExposeSecret, SecretString};
 use std::collections::HashMap;
 use std::sync::{Mutex, PoisonError};
@@ -31,6 +32,10 @@ pub(crate) const SESSION: [(&str, &str); 12] = [
     // The server notices within a second that Moorage is gone, also while it waits for something.
     ("client_connection_check_interval", "1000"),
 ];
+
+/// Those on which it depends what values look like.
+pub(crate) const ABOUT_VALUES: [&str; 6] =
+    ["DateStyle", "TimeZone", "IntervalStyle", "extra_float_digits", "bytea_output", "lc_monetary"];
 
 /// How long logging in may take, whatever the address says.
 const MOST_TO_LOG_IN: Duration = Duration::from_secs(120);
@@ -164,9 +169,24 @@ impl Session {
         });
         let mut session =
             Self { client, place: address.clone(), address: text, pid: 0, link, prepared: Mutex::default() };
-        let asked = session.client.query_one("SELECT pg_backend_pid()", &[]).await;
-        session.pid = asked.map_err(|e| session.error("asking for the session's number", &e))?.get(0);
+        let names: Vec<&str> =
+            SESSION.iter().map(|(name, _)| *name).filter(|n| ABOUT_VALUES.contains(n)).collect();
+        let sql = "SELECT pg_backend_pid(), ARRAY(SELECT current_setting(name) FROM unnest($1::text[]) name)";
+        let asked = session.client.query_one(sql, &[&names]).await;
+        let row = asked.map_err(|e| session.error("asking for the session's number", &e))?;
+        session.pid = row.get(0);
+        session.insist(&names, &row.get::<_, Vec<String>>(1)).await?;
         Ok(session)
+    }
+
+    /// Asks once more for what values look like, where it is not so: something between, such as a pool of connections, may
+    /// leave out what a session asks for when it connects.
+    async fn insist(&self, names: &[&str], found: &[String]) -> Result<()> {
+        let wanted = |name: &str| SESSION.iter().find(|(n, _)| *n == name).map_or("", |(_, value)| *value);
+        let differ = names.iter().zip(found).filter(|(name, found)| wanted(name) != found.as_str());
+        let set: Vec<String> =
+            differ.map(|(name, _)| format!("SET {name} = {}", quote_literal(wanted(name)))).collect();
+        if set.is_empty() { Ok(()) } else { self.run("setting up the session", &set.join("; ")).await }
     }
 
     /// The server's number of this session.

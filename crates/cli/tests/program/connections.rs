@@ -1,7 +1,7 @@
 //! Connecting: what is refused says at which layer, and every way of logging in works.
 
 use crate::harness::Project;
-use moorage_testkit::PostgresServer;
+use moorage_testkit::{PostgresServer, pool_before};
 use rstest::rstest;
 
 const BERTHS: &str = "CREATE TABLE berths (id int PRIMARY KEY); INSERT INTO berths VALUES (1)";
@@ -76,4 +76,35 @@ fn every_way_of_logging_in_works_and_a_wrong_password_is_named_without_being_sho
     project.catch_up();
     project.replace("/bin/cat", "/bin/false");
     project.refuses(&["the password of source harbour", "/bin/false"]);
+}
+
+/// A pool of connections leaves out what a session asks for when it connects: values look the same all the same.
+#[rstest]
+#[case::log("")]
+#[case::trigger("\ncapture = \"trigger\"")]
+fn values_look_the_same_behind_a_pool_of_connections(#[case] capture: &str) {
+    let server = PostgresServer::start(&[]);
+    let project = Project::on(&server, "pooled");
+    for setting in [
+        "DateStyle = 'SQL, DMY'",
+        "TimeZone = 'Asia/Kathmandu'",
+        "IntervalStyle = 'sql_standard'",
+        "extra_float_digits = -10",
+        "bytea_output = 'escape'",
+    ] {
+        project.session.run(&format!("ALTER DATABASE pooled SET {setting}"));
+    }
+    project.session.run("CREATE TABLE t (id int PRIMARY KEY, day date, at timestamptz, span interval, f float8, b bytea);
+        INSERT INTO t VALUES (1, '2026-04-03', '2026-04-03 01:02:03.4+00', '1 mon 2 days 3 hours', 0.1::float8 + 0.2, '\\x00ff5c')");
+    project.replace("kind = \"postgres\"", &format!("kind = \"postgres\"{capture}"));
+    project.replace(&format!(":{}/", server.port()), &format!(":{}/", pool_before(server.port())));
+    project.catch_up();
+    project.session.run("INSERT INTO t SELECT id + 1, day, at, span, f, b FROM t");
+    project.catch_up();
+    for id in [1, 2] {
+        let row = "SELECT day || ' ' || at || ' ' || span || ' ' || (f = 0.1 + 0.2) || ' ' || hex(b) FROM t WHERE id = ";
+        let found: String = project.value(&format!("{row}{id}"));
+        assert_eq!(found, "2026-04-03 2026-04-03 01:02:03.4+00:00 P1M2DT3H 1 00FF5C", "row {id}");
+    }
+    project.moorage(&["verify"]).expect(0, &["both sides agree"]);
 }

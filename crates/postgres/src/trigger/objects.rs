@@ -14,7 +14,7 @@
 //! did in sum: see [`super::reader`].
 
 use crate::address::PostgresAddress;
-use crate::connect::{Session, watched};
+use crate::connect::{ABOUT_VALUES, SESSION, Session, watched};
 use crate::error::is_missing_right;
 use crate::waits::{holders, naming_waits};
 use moorage_adapter::{AdapterError, CapturePlan, Event, Events, Result, Step};
@@ -371,9 +371,7 @@ fn functions(names: &Names, id: u64, limit: u64, mark: u32) -> Made {
 
 /// The session's settings for text, as a function's.
 fn fixed_settings() -> String {
-    let about_text =
-        ["DateStyle", "TimeZone", "IntervalStyle", "extra_float_digits", "bytea_output", "lc_monetary"];
-    let texts = crate::connect::SESSION.iter().filter(|(name, _)| about_text.contains(name));
+    let texts = SESSION.iter().filter(|(name, _)| ABOUT_VALUES.contains(name));
     let mut all: Vec<String> =
         texts.map(|(name, value)| format!("SET {} TO {}", quote_ident(name), quote_literal(value))).collect();
     // For operators, and for how names of objects look in values.
