@@ -29,6 +29,28 @@ impl Styled {
     pub fn and(self, text: &str) -> Self {
         Self(self.0 + &visible(text, true))
     }
+
+    /// With another one behind it.
+    #[must_use]
+    pub fn then(self, other: Self) -> Self {
+        Self(self.0 + &other.0)
+    }
+}
+
+/// Colours of words (ISO/IEC 6429, select graphic rendition).
+pub const RED: u8 = 31;
+pub const GREEN: u8 = 32;
+pub const CYAN: u8 = 36;
+
+/// A text without style, to begin one that has some.
+pub fn plain(text: &str) -> Styled {
+    Styled(visible(text, true).into_owned())
+}
+
+/// A word in a colour, where there is colour.
+pub fn coloured(global: &Global, text: &str, colour: u8) -> Styled {
+    let text = visible(text, false);
+    Styled(if colored(global) { format!("\u{1b}[{colour}m{text}\u{1b}[0m") } else { text.into_owned() })
 }
 
 /// Something to show: what is not styled by us has nothing hidden in it.

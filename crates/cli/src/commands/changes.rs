@@ -59,12 +59,14 @@ fn show(global: &Global, change: &CapturedChange) -> Result<(), Failure> {
         })
         .collect();
     let word = format!("{:<8}", change.operation.word());
-    let word = match (render::colored(global), change.operation) {
-        (false, _) => word,
-        (true, Operation::Insert) => format!("\u{1b}[32m{word}\u{1b}[0m"),
-        (true, Operation::Update) => format!("\u{1b}[36m{word}\u{1b}[0m"),
-        (true, _) => format!("\u{1b}[31m{word}\u{1b}[0m"),
+    let colour = match change.operation {
+        Operation::Insert => render::GREEN,
+        Operation::Update => render::CYAN,
+        _ => render::RED,
     };
-    render::out(format!("{at}  {word}  {}  {}", key.join(" "), columns.join(", ")).trim_end());
+    let rest = format!("  {}  {}", key.join(" "), columns.join(", "));
+    render::out(
+        render::plain(&format!("{at}  ")).then(render::coloured(global, &word, colour)).and(rest.trim_end()),
+    );
     Ok(())
 }

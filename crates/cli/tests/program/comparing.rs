@@ -160,6 +160,14 @@ fn changes_are_followed_without_moving_the_pipeline() {
         "behind position 1"
     );
     assert_eq!((&first["old"], &first["new"]["name"]), (&Value::Null, &"Grebe".into()));
+    // Our own colours are colours, not written out like what comes from outside.
+    let coloured =
+        quay.moorage(&["--color", "always", "changes", "vessels", "--from", "start", "--limit", "3"]);
+    assert!(
+        coloured.out.contains("\u{1b}[32minsert") && !coloured.out.contains("\\u{1b}"),
+        "{}",
+        coloured.out
+    );
     quay.moorage(&["changes", "vessels", "--from", "soon"]).expect(2, &["\"soon\" is no place to begin"]);
     quay.moorage(&["changes", "vessels", "--for", "100ms"]).expect(0, &["from now on"]);
     let waiting = quay.moorage(&["status"]).expect(0, &["3 changes wait"]);

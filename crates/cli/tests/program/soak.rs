@@ -202,11 +202,24 @@ fn transaction(random: &mut StdRng, from: From) -> String {
     all.join("; ")
 }
 
+/// A run that outlives a limit on the size of its files.
+fn start(world: &World) -> Running {
+    world.folder.start_by(&["/bin/bash", "-c", "trap '' XFSZ; exec \"$0\" run"])
+}
+
+/// The size of files that a process may write, which stands for the end of the disk; none for any.
+fn limit_files(running: &Running, bytes: Option<u64>) {
+    let limit = bytes.map_or("unlimited".to_string(), |bytes| bytes.to_string());
+    let pid = running.child.id().to_string();
+    // It may have ended meanwhile.
+    let _ =
+        std::process::Command::new("prlimit").args([&format!("--fsize={limit}:"), "--pid", &pid]).output();
+}
+
 /// Makes trouble for a while, and undoes it. The program may be another process afterwards.
 fn trouble(world: &mut World, random: &mut StdRng, running: &mut Option<Running>, told: &mut Vec<String>) {
     let pause = Duration::from_millis(random.random_range(20..900));
-    let start = |world: &World| Some(world.folder.start(&["run"]));
-    let what = random.random_range(0..14);
+    let what = random.random_range(0..15);
     let proxies: Vec<Proxy> = [&world.to_source, &world.to_target].into_iter().flatten().cloned().collect();
     let proxy = (!proxies.is_empty()).then(|| proxies[random.random_range(0..proxies.len())].clone());
     told.push(format!("{what} for {pause:?}"));
@@ -219,7 +232,7 @@ fn trouble(world: &mut World, random: &mut StdRng, running: &mut Option<Running>
             if random.random_range(0..5) == 0 {
                 let _ = std::fs::remove_dir_all(world.folder.path(".moorage"));
             }
-            *running = start(world);
+            *running = Some(start(world));
             std::thread::sleep(pause);
         }
         (4, _) => {
@@ -276,10 +289,17 @@ fn trouble(world: &mut World, random: &mut StdRng, running: &mut Option<Running>
             asking.signal_if_alive("KILL");
             asking.end();
         }
+        (14, _) => {
+            if let Some(running) = running.as_ref() {
+                limit_files(running, Some(random.random_range(4 << 10..4 << 20)));
+                std::thread::sleep(pause);
+                limit_files(running, None);
+            }
+        }
         _ => std::thread::sleep(pause),
     }
     if running.as_mut().is_none_or(|r| !r.is_alive()) {
-        *running = start(world);
+        *running = Some(start(world));
     }
 }
 
@@ -300,7 +320,7 @@ fn cycle(from: From, to: To, seed: u64) {
             })
         })
         .collect();
-    let mut running = Some(world.folder.start(&["run"]));
+    let mut running = Some(start(&world));
     let mut told = Vec::new();
     let begun = Instant::now();
     while begun.elapsed() < Duration::from_secs(10) {
