@@ -1,8 +1,9 @@
 //! What can go wrong at either end, by who has to act.
 
-use crate::Holder;
+use crate::{Holder, Lack};
 use chrono::SecondsFormat;
-use moorage_core::checkpoint::Checkpoint;
+use moorage_core::TableName;
+use moorage_core::checkpoint::stored::Checkpoint;
 use std::fmt;
 
 /// What an adapter returns.
@@ -79,6 +80,14 @@ pub enum AdapterError {
         /// The answer, and the way out.
         reason: String,
     },
+    /// It cannot do this at all, and says so in what it promises.
+    #[error("{system} cannot do this: {lack}")]
+    Lacking {
+        /// The kind of system.
+        system: String,
+        /// What it lacks.
+        lack: Lack,
+    },
     /// The set-up needs someone with more rights.
     #[error("{what}. Have an administrator run:\n{statements}")]
     NeedsAdministrator {
@@ -93,7 +102,7 @@ pub enum AdapterError {
     )]
     Drift {
         /// The source table.
-        table: String,
+        table: TableName,
         /// What differs.
         what: String,
     },
@@ -127,13 +136,13 @@ pub enum AdapterError {
     #[error("changes of {table} may have been missed: {why}")]
     Gap {
         /// The source table.
-        table: String,
+        table: TableName,
         /// What was seen.
         why: String,
     },
     /// The checkpoint and the source do not fit together.
     #[error("{0}")]
-    History(#[from] moorage_core::checkpoint::Refusal),
+    History(#[from] moorage_core::checkpoint::decide::Refusal),
     /// A value or message that cannot be understood or stored exactly.
     #[error("{table}: {what}")]
     Value {
@@ -160,7 +169,7 @@ pub enum AdapterError {
     },
     /// A batch could not be reduced.
     #[error("{0}. Check the table's key, then run `moorage resnapshot` for it")]
-    Reduce(#[from] moorage_core::reduce::ReduceError),
+    Reduce(#[from] moorage_core::apply::net::ReduceError),
 }
 
 impl AdapterError {
@@ -183,6 +192,27 @@ impl AdapterError {
             |c: &Checkpoint| if c.position.is_empty() { "its set-up".into() } else { c.position.clone() };
         let found = found.map_or("no place at all".into(), place);
         Self::CheckpointMoved { target, expected: place(from), found }
+    }
+
+    /// A word for programs that stays the same, whatever the message says.
+    pub fn code(&self) -> &'static str {
+        match self {
+            Self::Connect { .. } => "cannot_connect",
+            Self::Lost { .. } => "connection_lost",
+            Self::Busy { .. } => "busy",
+            Self::Refused { .. } => "refused",
+            Self::Lacking { .. } => "lacking",
+            Self::NeedsAdministrator { .. } => "needs_administrator",
+            Self::Drift { .. } => "drift",
+            Self::TurnLost { .. } => "turn_lost",
+            Self::CheckpointMoved { .. } => "checkpoint_moved",
+            Self::Gap { .. } => "gap",
+            Self::History(_) => "history",
+            Self::Value { .. } => "value",
+            Self::Protocol { .. } => "protocol",
+            Self::Io { .. } => "io",
+            Self::Reduce(_) => "key",
+        }
     }
 
     /// Whether the same thing may work when tried again, with a new connection.

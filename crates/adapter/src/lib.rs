@@ -1,27 +1,44 @@
-//! The two traits that everything else is written against: [`Source`] and [`Target`].
+//! What everything else is written against: [`Source`] and [`Target`], each parted into narrow traits.
 //!
 //! The engine knows systems only through them; an adapter knows the engine not at all. The docs of the
 //! traits are the contract, and the conformance suites in `testkit` ask for it.
 
+mod as_source;
+mod as_target;
 mod console;
+mod durable;
 mod error;
 mod events;
+pub mod kind;
+mod lack;
 mod look;
-mod source;
-mod target;
+mod naming;
+mod polling;
+pub mod secret;
+mod stored;
+mod stream;
 mod turn;
 
+pub use as_source::{
+    CapturePlan, CaptureSource, CaptureState, CaptureWords, GONE, Head, InspectSource, Inspected,
+    LookAtSource, Prepared, Removed, SetUp, SetUpSource, Source, SourceAddress, SourceLog, StreamStart,
+    Waiting,
+};
+pub use as_target::{
+    Committing, DecideTarget, ExistingTable, Guarantees, InspectTarget, LEASE, LoadTarget, LoadedTable, Memo,
+    MemoKind, Merge, RENEW_EVERY, RecallTarget, Reject, Replacement, Replacing, Settle, Settled, Surveyed,
+    TableProgress, Target, TargetAddress, WriteTarget,
+};
 pub use console::{Console, ConsoleDialect};
+pub use durable::Durable;
 pub use error::{AdapterError, Layer, Result};
 pub use events::{Event, Events, Step};
+pub use lack::Lack;
 pub use look::{RowOrder, Sample, SourceLook, Tail, TailFrom, TargetLook};
-pub use source::{
-    CapturePlan, CaptureState, ChangeStream, GONE, Head, Inspected, Prepared, Removed, SegmentSender, SetUp,
-    SnapshotMark, SnapshotSink, Source, SourceAddress, StreamStart, StreamTable, StreamedSegment, Waiting,
-    segment_channel,
-};
-pub use target::{
-    ExistingTable, LEASE, LoadedTable, Merge, RENEW_EVERY, Reject, Replacement, Settle, Settled, StoredTable,
-    Surveyed, TableProgress, TableState, Target, TargetAddress,
+pub use naming::object_name;
+pub use polling::{Pace, Polled, Polling, Seen, WaitingNotes, Wanted};
+pub use stored::{StoredTable, TableState};
+pub use stream::{
+    ChangeStream, SegmentSender, SnapshotMark, SnapshotSink, StreamTable, StreamedSegment, segment_channel,
 };
 pub use turn::{Holder, TakeFrom, Turn};

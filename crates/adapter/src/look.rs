@@ -1,7 +1,7 @@
 //! Looking at both sides while changes go on.
 //!
 //! A look is one state of a whole side. The order that makes a comparison exact: the source begins its look
-//! ([`crate::Source::look`]), from when on no captured change is lost to it; the target is looked at, which
+//! ([`crate::LookAtSource::look`]), from when on no captured change is lost to it; the target is looked at, which
 //! says up to which position it holds everything; then the source's state is fixed
 //! ([`SourceLook::fix`]), so that it is the later one. [`SourceLook::between`] gives the captured changes that
 //! lie between the two.
@@ -10,16 +10,16 @@ use crate::{ChangeStream, Result, StoredTable};
 use async_trait::async_trait;
 use chrono::{DateTime, Utc};
 use moorage_core::Position;
-use moorage_core::change::ChangeBlock;
-use moorage_core::checkpoint::Checkpoint;
-use moorage_core::compare::LookedRows;
-use moorage_core::plan::TablePlan;
+use moorage_core::change::block::ChangeBlock;
+use moorage_core::checkpoint::stored::Checkpoint;
+use moorage_core::compare::rows::LookedRows;
+use moorage_core::plan::table::TablePlan;
 use tokio::sync::mpsc;
 
 /// In what order rows are read.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum RowOrder {
-    /// By the key, in the order of [`moorage_core::canonical::order`].
+    /// By the key, in the order of [`moorage_core::value::canonical::order`].
     Key,
     /// However it is quickest.
     Any,

@@ -27,7 +27,7 @@ pub struct Holder {
     pub since: DateTime<Utc>,
 }
 
-/// The outcome of [`take_turn`](crate::Target::take_turn).
+/// The outcome of [`take_turn`](crate::WriteTarget::take_turn).
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[must_use]
 pub enum Turn {

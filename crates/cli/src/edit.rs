@@ -1,17 +1,17 @@
 //! Changing the project file, so that it is either as before or as wanted.
 
-use crate::exit::Failure;
-use moorage_core::project::Project;
-pub use moorage_core::project_edit::include_line;
-use moorage_core::project_edit::{with_include, with_into};
+use crate::failure::Failure;
+pub use moorage_core::project::edit::include_line;
+use moorage_core::project::edit::{with_include, with_into};
+use moorage_systems::Described;
 use std::path::Path;
 
 fn change(file: &Path, how: impl FnOnce(&str) -> Result<String, String>) -> Result<(), Failure> {
-    let failed = |what: String| Failure::Failed(format!("{}: {what}", file.display()));
+    let failed = |what: String| Failure::failed(format!("{}: {what}", file.display()));
     let text = std::fs::read_to_string(file).map_err(|e| failed(e.to_string()))?;
     let changed = how(&text).map_err(failed)?;
     // What would not be read again is never written.
-    Project::parse(&file.display().to_string(), &changed).map_err(|e| Failure::Usage(e.to_string()))?;
+    Described::parse(&file.display().to_string(), &changed).map_err(|e| Failure::usage(e.to_string()))?;
     write(file, &changed)
 }
 
@@ -20,7 +20,7 @@ fn change(file: &Path, how: impl FnOnce(&str) -> Result<String, String>) -> Resu
 /// # Errors
 /// If the folder cannot be written.
 pub fn write(file: &Path, text: &str) -> Result<(), Failure> {
-    let failed = |e: std::io::Error| Failure::Failed(format!("{}: {e}", file.display()));
+    let failed = |e: std::io::Error| Failure::failed(format!("{}: {e}", file.display()));
     let beside = file.with_extension("toml.new");
     std::fs::write(&beside, text).map_err(failed)?;
     if let Ok(before) = std::fs::metadata(file) {

@@ -1,47 +1,9 @@
 //! Errors as exit codes and words: the one place where the two meet.
 
+use crate::args::Global;
+use crate::failure::Failure;
 use crate::render;
 use std::process::ExitCode;
-
-/// Why a command ends without success.
-#[derive(Debug)]
-pub enum Failure {
-    /// The project file or the command line is wrong.
-    Usage(String),
-    /// It was tried and failed.
-    Failed(String),
-}
-
-impl Failure {
-    /// What it says.
-    pub fn words(&self) -> &str {
-        match self {
-            Self::Usage(words) | Self::Failed(words) => words,
-        }
-    }
-}
-
-impl From<moorage_engine::EngineError> for Failure {
-    fn from(error: moorage_engine::EngineError) -> Self {
-        use moorage_engine::EngineError as E;
-        match error {
-            // What was named on the command line is not there, or is no such thing.
-            E::UnknownTable { .. }
-            | E::NoSuchTable { .. }
-            | E::UnknownReject { .. }
-            | E::NotAPosition { .. }
-            | E::NotABeginning { .. }
-            | E::WrongKey { .. } => Self::Usage(error.to_string()),
-            _ => Self::Failed(error.to_string()),
-        }
-    }
-}
-
-impl From<moorage_adapter::AdapterError> for Failure {
-    fn from(error: moorage_adapter::AdapterError) -> Self {
-        Self::Failed(error.to_string())
-    }
-}
 
 /// What a command that did its work ends with.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -52,23 +14,34 @@ pub enum Finished {
     Found,
 }
 
-/// Says what failed and gives code 1.
-pub fn failed(message: &str) -> ExitCode {
-    render::note(format!("error: {message}"));
-    ExitCode::from(1)
+/// Says what failed and gives the exit code for it.
+pub fn failed(global: &Global, failure: &Failure) -> ExitCode {
+    render::failure(global, None, failure);
+    ExitCode::from(if failure.is_usage { 2 } else { 1 })
+}
+
+/// Says what of the command line cannot be understood, as JSON where it asks for that; or the help that was asked for.
+pub fn not_understood(error: &clap::Error) -> ExitCode {
+    let given: Vec<_> = std::env::args_os().map(|a| a.to_string_lossy().into_owned()).collect();
+    let json =
+        given.windows(2).any(|two| two == ["--format", "json"]) || given.iter().any(|a| a == "--format=json");
+    if error.use_stderr() && json {
+        render::failure_as_json(None, &Failure::usage(error.to_string().trim()));
+    } else if error.print().is_err() {
+        return ExitCode::from(1);
+    }
+    ExitCode::from(error.exit_code() as u8)
 }
 
 /// The exit code of a command.
-pub fn code(done: Result<Finished, Failure>) -> ExitCode {
+pub fn code(global: &Global, done: Result<Finished, Failure>) -> ExitCode {
     match done {
-        Ok(_) if !render::all_written() => failed("not everything could be written to standard output"),
+        Ok(_) if !render::all_written() => {
+            failed(global, &Failure::failed("not everything could be written to standard output"))
+        }
         Ok(Finished::Clean) => ExitCode::SUCCESS,
         Ok(Finished::Found) => ExitCode::from(3),
-        Err(Failure::Failed(message)) => failed(&message),
-        Err(Failure::Usage(message)) => {
-            render::note(format!("error: {message}"));
-            ExitCode::from(2)
-        }
+        Err(failure) => failed(global, &failure),
     }
 }
 

@@ -4,14 +4,19 @@ mod args;
 mod commands;
 mod edit;
 mod exit;
+mod failure;
 mod load;
 mod render;
 mod signals;
 
 use clap::Parser;
+use failure::Failure;
 
 fn main() -> std::process::ExitCode {
-    let args = args::Args::parse();
+    let args = match args::Args::try_parse() {
+        Ok(args) => args,
+        Err(error) => return exit::not_understood(&error),
+    };
     let held = signals::hold();
     start_log(&args.global);
     // What the command line says of colour counts more than NO_COLOR, also for the library that draws tables.
@@ -20,7 +25,12 @@ fn main() -> std::process::ExitCode {
     }
     let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
         Ok(runtime) => runtime,
-        Err(error) => return exit::failed(&format!("the runtime did not start: {error}")),
+        Err(error) => {
+            return exit::failed(
+                &args.global,
+                &Failure::failed(format!("the runtime did not start: {error}")),
+            );
+        }
     };
     // A fault of ours is said in words, and ends like any other failure.
     std::panic::set_hook(Box::new(|fault| render::note(exit::fault_words(fault))));
@@ -34,10 +44,14 @@ fn main() -> std::process::ExitCode {
 /// Diagnostics go to stderr; `-v` asks for more of them.
 fn start_log(global: &args::Global) {
     let level = match (global.quiet, global.verbose) {
-        (true, _) => "error",
-        (false, 0) => "warn",
-        (false, 1) => "info",
-        (false, _) => "moorage=debug,moorage_engine=debug,moorage_postgres=debug,moorage_sqlite=debug,info",
+        (true, _) => "error".to_string(),
+        (false, 0) => "warn".into(),
+        (false, 1) => "info".into(),
+        (false, _) => {
+            let adapters = moorage_systems::KINDS.iter().map(|kind| kind.crate_name());
+            let crates: Vec<&str> = ["moorage", "moorage_engine"].into_iter().chain(adapters).collect();
+            format!("{}=debug,info", crates.join("=debug,"))
+        }
     };
     tracing_subscriber::fmt()
         .with_env_filter(tracing_subscriber::EnvFilter::new(level))

@@ -1,11 +1,11 @@
 //! How things look: tables, numbers, times, colour, JSON.
 
 use crate::args::{Color, Format, Global};
-use crate::exit::Failure;
+use crate::failure::Failure;
 use chrono::{DateTime, Local, Utc};
 use comfy_table::{Attribute, Cell, CellAlignment, ContentArrangement, Row, Table};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
-use moorage_core::visible::{visible, visible_json};
+use moorage_core::model::visible::{visible, visible_json};
 use moorage_engine::Pipeline;
 use serde::Serialize;
 use std::borrow::Cow;
@@ -103,6 +103,21 @@ pub fn note<'a>(text: impl Into<Shown<'a>>) {
     let _ = writeln!(std::io::stderr().lock(), "{}", text.into().as_ref());
 }
 
+/// Says why something failed: in words, or as a JSON document on a line of its own. `pipeline` where others go on.
+pub fn failure(global: &Global, pipeline: Option<&str>, failure: &Failure) {
+    if !wants_json(global) {
+        let of = pipeline.map_or(String::new(), |name| format!("{name}: "));
+        return note(format!("error: {of}{}", failure.words));
+    }
+    failure_as_json(pipeline, failure);
+}
+
+/// Says it as a JSON document.
+pub fn failure_as_json(pipeline: Option<&str>, Failure { code, words, .. }: &Failure) {
+    let document = serde_json::json!({ "error": { "code": code, "pipeline": pipeline, "message": words } });
+    note(Styled(visible_json(&document.to_string()).into_owned()));
+}
+
 /// The least width of a column on the average, in characters, that lines are broken for: less breaks words.
 const LEAST_COLUMN: usize = 12;
 
@@ -138,7 +153,7 @@ impl Grid {
 /// # Errors
 /// If the value has no JSON form.
 pub fn json(value: &impl Serialize) -> Result<(), Failure> {
-    let text = serde_json::to_string_pretty(value).map_err(|e| Failure::Failed(e.to_string()))?;
+    let text = serde_json::to_string_pretty(value).map_err(|e| Failure::failed(e.to_string()))?;
     out(Styled(visible_json(&text).into_owned()));
     Ok(())
 }

@@ -4,41 +4,23 @@
 //! variable, or writes to a terminal. All of that is handed in as values. What comes out are
 //! values again: decisions, plans, reduced batches. Everything here is therefore tested on its own.
 
-pub mod batch;
-pub mod canonical;
+pub mod apply;
 pub mod change;
 pub mod checkpoint;
-pub mod column;
 pub mod compare;
-pub mod convert;
-pub mod counters;
-pub mod decimal;
-pub mod describe;
 pub mod expr;
-pub mod finding;
+pub mod follow;
 #[cfg(test)]
 mod hostile;
-mod kept;
-pub mod lag;
 pub mod mapping;
-pub mod naming;
-pub mod pattern;
+pub mod model;
 pub mod pick;
 pub mod plan;
-pub mod position;
 pub mod project;
-pub mod project_edit;
-mod project_ends;
-mod project_error;
-mod project_rule;
-pub mod project_text;
-pub mod reduce;
-pub mod schema;
-pub mod sql;
-pub mod survey;
-pub mod types;
-pub mod visible;
+pub mod value;
+pub mod watch;
 
-pub use position::Position;
-pub use schema::{Column, TableName, TableSchema};
-pub use types::LogicalType;
+pub use crate::model::name::TableName;
+pub use crate::model::position::Position;
+pub use crate::model::schema::{Column, TableSchema};
+pub use crate::model::types::LogicalType;

@@ -1,11 +1,11 @@
 //! What lies in the folder of local state, broken on purpose: no panic, and the way out that is said mends it.
 
-use crate::error::EngineError;
-use crate::lock::PipelineLock;
-use crate::process::{self, Life};
-use crate::state::StateStore;
+use crate::pipeline::error::EngineError;
+use crate::pipeline::lock::PipelineLock;
+use crate::pipeline::process::{self, Life};
+use crate::pipeline::state::StateStore;
 use moorage_adapter::Event;
-use moorage_core::counters::Operations;
+use moorage_core::change::counters::Operations;
 use proptest::prelude::*;
 use proptest::sample::Index;
 use std::path::Path;
@@ -54,6 +54,16 @@ fn works_or_is_mended_by_its_advice(folder: &Path) -> Result<(), TestCaseError> 
         use_all(folder).unwrap();
     }
     Ok(())
+}
+
+#[test]
+fn a_store_whose_header_forbids_writing_is_mended_by_its_advice() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut bytes = WHOLE.clone();
+    bytes[18] = 3;
+    std::fs::write(folder.path().join("state.db"), bytes).unwrap();
+    assert!(use_all(folder.path()).is_err());
+    works_or_is_mended_by_its_advice(folder.path()).unwrap();
 }
 
 proptest! {

@@ -3,49 +3,31 @@
 //! The engine knows systems only through the traits of `moorage-adapter`. What to do is decided in
 //! `moorage-core`; here it is carried out, in an order that never acknowledges what is not durable.
 
-mod changes;
-pub mod ddl;
-mod error;
-mod folder;
-mod follow;
+mod before;
+mod decide;
 #[cfg(test)]
 mod hostile;
-mod load;
-mod lock;
-mod looks;
-mod loops;
-mod mappers;
+mod look;
 mod pipeline;
-mod planning;
-mod prepare;
-mod process;
-mod rejects;
-mod remove;
-mod reread;
-mod row;
 mod run;
-mod set_up;
-mod spool;
-mod state;
-mod status;
-mod stop;
-mod turn;
-mod verify;
 
-pub use changes::{ChangeFeed, changes, parse_from};
-pub use error::{EngineError, Result};
-pub use pipeline::{Pipeline, capture_plan};
-pub use planning::{
-    Draft, Estimate, Explained, FoundRule, check, draft, estimate, has_blocker, plan_pipeline,
-    rule_from_example, set_up_script,
-};
-pub use rejects::{ShownReject, reject, rejects, settle};
-pub use remove::{RereadOutcome, Rereads, Resnapshot, let_go, reread_outcome, resnapshot, teardown};
-pub use row::{
-    Preview, RowColumn, RowSteps, RowView, RowWatch, preview, preview_source, preview_target, row,
-};
-pub use run::{Outcome, RunOptions, Start, run};
-pub use state::{RunRecord, StateStore};
-pub use status::{PipelineStatus, RunningNow, TableStatus, running, status};
-pub use stop::{StopHandle, StopSignal, stop_pair};
-pub use verify::{TableVerdict, Verdict, VerifyOptions, verify};
+pub use before::check::{check, has_blocker, set_up_script};
+pub use before::ddl;
+pub use before::draft::{Draft, draft, plan_pipeline};
+pub use before::estimate::{Estimate, estimate};
+pub use before::example::{Explained, FoundRule, rule_from_example};
+pub use decide::rejects::{ShownReject, reject, rejects, settle};
+pub use decide::resnapshot::{RereadOutcome, Rereads, Resnapshot, reread_outcome, resnapshot};
+pub use decide::teardown::{let_go, teardown};
+pub use look::changes::{ChangeFeed, changes, parse_from};
+pub use look::preview::{Preview, preview, preview_source, preview_target};
+pub use look::row::{RowColumn, RowSteps, RowView, RowWatch, row};
+pub use look::status::{PipelineStatus, RunningNow, TableStatus, running, status};
+pub use look::verdict::{TableVerdict, Verdict, VerifyOptions};
+pub use look::verify::verify;
+pub use pipeline::context::{Outcome, RunOptions, Start};
+pub use pipeline::ends::Pipeline;
+pub use pipeline::error::{EngineError, Result};
+pub use pipeline::state::{RunRecord, StateStore};
+pub use pipeline::stop::{StopHandle, StopSignal, stop_pair};
+pub use run::once::run;

@@ -7,20 +7,17 @@
     reason = "test code stops at the first surprise"
 )]
 
-use moorage_adapter::{Events, Source, Target};
-use moorage_core::plan::TablePlan;
-use moorage_core::project::Project;
+use moorage_adapter::{Events, RecallTarget, Source, Target};
+use moorage_core::plan::table::TablePlan;
+use moorage_core::project::config::Project;
 use moorage_engine::{EngineError, Outcome, Pipeline, RunOptions, run, status, stop_pair};
 use moorage_testkit::conformance::{SourceUnderTest, TargetUnderTest, check_source, check_target};
-use moorage_testkit::{FaultyTarget, MemorySource, MemoryTarget, Op, Row, row};
+use moorage_testkit::{AnyKind, FaultyTarget, MemorySource, MemoryTarget, Op, Row, row};
 use std::sync::Arc;
 
 struct FakeSource(MemorySource);
 
 impl SourceUnderTest for FakeSource {
-    fn looks(&self) -> bool {
-        false
-    }
     fn source(&self) -> Arc<dyn Source> {
         Arc::new(self.0.clone())
     }
@@ -44,6 +41,9 @@ impl TargetUnderTest for FakeTarget {
     }
     fn put(&self, plan: &TablePlan, rows: &[Row]) {
         self.0.put(&plan.target, rows.to_vec());
+    }
+    fn forbid(&self, table: &str, name: &str) {
+        self.0.forbid(table, name);
     }
 }
 
@@ -73,13 +73,16 @@ async fn a_wrapper_that_never_fails_changes_nothing() {
         fn put(&self, plan: &TablePlan, rows: &[Row]) {
             self.0.put(&plan.target, rows.to_vec());
         }
+        fn forbid(&self, table: &str, name: &str) {
+            self.0.forbid(table, name);
+        }
     }
     check_target(&Wrapped(MemoryTarget::default())).await;
 }
 
 fn pipeline(source: &MemorySource, target: Arc<dyn Target>, folder: &std::path::Path) -> Pipeline {
-    let text = "[sources.s]\nkind=\"postgres\"\nurl=\"x\"\n[targets.t]\nkind=\"sqlite\"\npath=\"x\"\n[pipelines.p]\nsource=\"s\"\ntarget=\"t\"\nmerge_every=\"0s\"";
-    let project = Project::parse("f", text).unwrap();
+    let text = "[sources.s]\nkind=\"memory\"\n[targets.t]\nkind=\"memory\"\n[pipelines.p]\nsource=\"s\"\ntarget=\"t\"\nmerge_every=\"0s\"";
+    let project = Project::parse("f", text, &AnyKind).unwrap();
     Pipeline {
         connections: 1,
         ddl_folder: None,

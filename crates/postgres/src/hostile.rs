@@ -1,15 +1,19 @@
 //! Everything that a server may send, and that is read back from a target, broken on purpose: no panic, nothing carried that
 //! cannot be looked at.
 
-use crate::assemble::Assembler;
-use crate::pgoutput::Message;
-use crate::{address::PostgresAddress, copy_text, lsn, mark::Mark, trigger};
-use moorage_adapter::{StreamTable, Target};
-use moorage_core::column::RowsBuilder;
-use moorage_core::project::Project;
-use moorage_core::schema::{Column, RowIdentity, TableName, TableSchema};
-use moorage_core::types::LogicalType;
-use moorage_testkit::{MemoryTarget, berths_source_table};
+use crate::as_source::assemble::Assembler;
+use crate::as_source::mark::Mark;
+use crate::as_source::trigger;
+use crate::wire::address::PostgresAddress;
+use crate::wire::pgoutput::Message;
+use crate::wire::{copy_text, lsn};
+use moorage_adapter::{InspectTarget, StreamTable};
+use moorage_core::model::name::TableName;
+use moorage_core::model::schema::{Column, RowIdentity, TableSchema};
+use moorage_core::model::types::LogicalType;
+use moorage_core::project::config::Project;
+use moorage_core::value::column::RowsBuilder;
+use moorage_testkit::{AnyKind, MemoryTarget, berths_source_table};
 use proptest::prelude::*;
 use proptest::sample::Index;
 use std::sync::Arc;
@@ -69,11 +73,11 @@ fn messages() -> Vec<Vec<u8>> {
 }
 
 fn assembler() -> Assembler {
-    let project = "[sources.s]\nkind = \"sqlite\"\npath = \"s\"\n[targets.t]\nkind = \"sqlite\"\npath = \"t\"\n[pipelines.p]\nsource = \"s\"\ntarget = \"t\"";
-    let project = Project::parse("f", project).unwrap();
+    let project = "[sources.s]\nkind = \"memory\"\n[targets.t]\nkind = \"memory\"\n[pipelines.p]\nsource = \"s\"\ntarget = \"t\"";
+    let project = Project::parse("f", project, &AnyKind).unwrap();
     let found = [berths_source_table()];
     let mut plan =
-        moorage_core::plan::plan(&project.pipelines["p"], &found, MemoryTarget::default().dialect());
+        moorage_core::plan::make::plan(&project.pipelines["p"], &found, MemoryTarget::default().dialect());
     let table = StreamTable { plan: plan.tables.remove(0), mark: None };
     let columns = table.plan.schema.columns.iter().zip([20, 25, 25]).map(|(c, kind)| (c.name.clone(), kind));
     let columns = columns.collect();
@@ -88,7 +92,7 @@ fn carried(messages: &[Vec<u8>]) -> Result<usize, String> {
         assembler.feed(message, bytes.len()).map_err(|e| e.to_string())?;
     }
     let segment = assembler.take().map_err(|e| e.to_string())?;
-    let look = |block: &moorage_core::change::ChangeBlock| {
+    let look = |block: &moorage_core::change::block::ChangeBlock| {
         let places: Vec<usize> = (0..block.len()).collect();
         block.pick(&places).unwrap().to_bytes().unwrap();
         block.len()

@@ -4,35 +4,17 @@
 //! messages are read from bytes by [`pgoutput`], without a runtime, and put together by the stream's
 //! assembler. How the snapshot is joined to the stream is described in `snapshot.rs`.
 
-mod address;
-mod assemble;
-mod capture;
-mod catalog;
-mod certificate;
-mod check;
-mod connect;
-mod console;
-mod copy_text;
-mod error;
+mod as_source;
+mod as_target;
 #[cfg(test)]
 mod hostile;
-mod link;
-mod look;
-mod lsn;
-mod mark;
-pub mod pgoutput;
-mod replication;
-mod snapshot;
-mod source;
-mod stream;
-mod target;
-mod tls;
-mod trigger;
-mod types;
-mod values;
-mod waits;
+mod kind;
+mod wire;
 
-pub use address::{AddressError, Password, PostgresAddress};
-pub use source::PostgresSource;
-pub use target::{PostgresTarget, TargetSettings};
-pub use trigger::PostgresTriggerSource;
+pub use as_source::PostgresSource;
+pub use as_source::trigger::PostgresTriggerSource;
+pub use as_target::PostgresTarget;
+pub use as_target::settings::TargetSettings;
+pub use kind::Postgres;
+pub use wire::address::{AddressError, Password, PostgresAddress};
+pub use wire::pgoutput;

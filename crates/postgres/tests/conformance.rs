@@ -6,8 +6,8 @@
     reason = "test code stops at the first surprise"
 )]
 
-use moorage_adapter::{Source, Target};
-use moorage_core::plan::TablePlan;
+use moorage_adapter::{InspectTarget, Source, Target};
+use moorage_core::plan::table::TablePlan;
 use moorage_postgres::{
     PostgresAddress, PostgresSource, PostgresTarget, PostgresTriggerSource, TargetSettings,
 };
@@ -102,6 +102,10 @@ impl TargetUnderTest for Warehouse {
         let mut rows: Vec<Row> = rows.iter().map(|r| Row(r.get(0), r.get(1), r.get(2))).collect();
         rows.sort();
         rows
+    }
+
+    fn forbid(&self, table: &str, name: &str) {
+        self.session.run(&format!("ALTER TABLE {table} ADD CONSTRAINT forbidden CHECK (name <> '{name}')"));
     }
 
     fn put(&self, plan: &TablePlan, rows: &[Row]) {

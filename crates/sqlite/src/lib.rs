@@ -4,24 +4,12 @@
 //! checkpoint are one transaction. What Moorage remembers is in tables of the same file, `moorage_checkpoints`,
 //! `moorage_tables` and `moorage_writers`.
 
-mod again;
-mod batch;
-mod create;
-mod dialect;
-mod error;
-mod look;
-mod merge;
-mod meta;
-mod probe;
-mod read;
-mod reading;
-mod sort;
-mod source;
-mod statements;
-mod target;
-mod turn;
-mod values;
+mod as_source;
+mod as_target;
+mod file;
+mod kind;
 
-pub use dialect::SqliteDialect;
-pub use source::SqliteSource;
-pub use target::SqliteTarget;
+pub use as_source::SqliteSource;
+pub use as_target::SqliteTarget;
+pub use as_target::dialect::SqliteDialect;
+pub use kind::Sqlite;

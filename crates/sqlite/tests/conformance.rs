@@ -6,8 +6,8 @@
     reason = "test code stops at the first surprise"
 )]
 
-use moorage_adapter::{Source, Target};
-use moorage_core::plan::TablePlan;
+use moorage_adapter::{InspectTarget, Source, Target};
+use moorage_core::plan::table::TablePlan;
 use moorage_sqlite::{SqliteSource, SqliteTarget};
 use moorage_testkit::conformance::{SourceUnderTest, TargetUnderTest, check_source, check_target};
 use moorage_testkit::{Op, Row};
@@ -36,6 +36,14 @@ impl TargetUnderTest for Sqlite {
         };
         let rows = query.query_map([], |r| Ok(Row(r.get(0)?, r.get(1)?, r.get(2)?))).unwrap();
         rows.map(Result::unwrap).collect()
+    }
+
+    fn forbid(&self, table: &str, name: &str) {
+        let db = Connection::open(&self.path).unwrap();
+        let forbid = format!(
+            "CREATE TRIGGER forbidden BEFORE INSERT ON {table} WHEN NEW.name = '{name}' BEGIN SELECT RAISE(ABORT, 'forbidden'); END"
+        );
+        db.execute_batch(&forbid).unwrap();
     }
 
     fn put(&self, plan: &TablePlan, rows: &[Row]) {
@@ -83,9 +91,6 @@ impl SqliteOrigin {
 impl SourceUnderTest for SqliteOrigin {
     fn source(&self) -> Arc<dyn Source> {
         self.source.clone()
-    }
-    fn truncates(&self) -> bool {
-        false
     }
     fn commit(&self, ops: &[Op]) {
         self.transaction(ops, "COMMIT");

@@ -1,7 +1,10 @@
 //! The two suites: what is asked of every source, and of every target.
 
+mod handed;
+mod promises;
 mod source;
 mod target;
 
+pub use handed::TargetUnderTest;
 pub use source::{SourceUnderTest, check_source};
-pub use target::{TargetUnderTest, check_target};
+pub use target::check_target;

@@ -3,13 +3,17 @@
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_adapter::{
-    AdapterError, Events, ExistingTable, Holder, LoadedTable, Merge, Replacement, Result, Step, StoredTable,
-    TableProgress, TakeFrom, Target, TargetAddress, TargetLook, Turn,
+    AdapterError, DecideTarget, Events, ExistingTable, Guarantees, Holder, InspectTarget, LoadTarget,
+    LoadedTable, Memo, MemoKind, Merge, RecallTarget, Reject, Replacement, Result, Settle, Settled, Step,
+    StoredTable, Surveyed, TableProgress, TakeFrom, Target, TargetAddress, TargetLook, Turn, WriteTarget,
 };
-use moorage_core::change::ChangeBlock;
-use moorage_core::checkpoint::{Checkpoint, Durable};
-use moorage_core::finding::Finding;
-use moorage_core::plan::{TablePlan, TargetDialect};
+use moorage_core::apply::prepare::TableBatch;
+use moorage_core::change::block::ChangeBlock;
+use moorage_core::checkpoint::stored::Checkpoint;
+use moorage_core::model::described::SourceIdentity;
+use moorage_core::model::finding::Finding;
+use moorage_core::plan::dialect::TargetDialect;
+use moorage_core::plan::table::TablePlan;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
@@ -51,55 +55,95 @@ struct FaultyMerge {
 
 #[async_trait]
 impl Merge for FaultyMerge {
-    async fn write(&mut self, blocks: &[ChangeBlock]) -> Result<()> {
+    async fn write(&mut self, batch: Arc<[TableBatch]>) -> Result<()> {
         let target = self.target.clone();
-        target.guard(self.inner.write(blocks)).await
+        target.guard(self.inner.write(batch)).await
     }
 
     async fn replace(&mut self, tables: Vec<Replacement<'_>>) -> Result<()> {
         self.target.clone().guard(self.inner.replace(tables)).await
     }
-    async fn commit(self: Box<Self>, checkpoint: Checkpoint) -> Result<(Durable, Vec<TableProgress>)> {
+    async fn remember(&mut self, memos: &[Memo]) -> Result<()> {
+        self.target.clone().guard(self.inner.remember(memos)).await
+    }
+
+    async fn commit(self: Box<Self>, checkpoint: &Checkpoint) -> Result<Vec<TableProgress>> {
         self.target.guard(self.inner.commit(checkpoint)).await
     }
 }
 
 #[async_trait]
-impl Target for FaultyTarget {
+impl InspectTarget for FaultyTarget {
     fn address(&self) -> TargetAddress {
         self.inner.address()
     }
+
     fn dialect(&self) -> &(dyn TargetDialect + Sync) {
         self.inner.dialect()
     }
+
     async fn list(&self) -> Result<Vec<String>> {
         self.inner.list().await
     }
+
     async fn probe(&self, bytes: u64) -> Result<Vec<Finding>> {
         self.inner.probe(bytes).await
     }
+
     fn set_up_script(&self, role: Option<&str>, undo: bool) -> String {
         self.inner.set_up_script(role, undo)
     }
+
     async fn describe(&self, table: &str) -> Result<Option<ExistingTable>> {
         self.inner.describe(table).await
     }
+
     fn definition(&self, plan: &TablePlan) -> String {
         self.inner.definition(plan)
-    }
-    async fn checkpoint(&self, pipeline: &str) -> Result<Option<Checkpoint>> {
-        self.inner.checkpoint(pipeline).await
-    }
-    async fn tables(&self, pipeline: &str) -> Result<Vec<StoredTable>> {
-        self.inner.tables(pipeline).await
-    }
-    async fn look(&self, pipeline: &str) -> Result<Option<Box<dyn TargetLook>>> {
-        self.inner.look(pipeline).await
     }
 
     async fn count(&self, table: &str) -> Result<u64> {
         self.inner.count(table).await
     }
+
+    fn guarantees(&self) -> Guarantees {
+        self.inner.guarantees()
+    }
+
+    async fn identity(&self) -> Result<Option<SourceIdentity>> {
+        self.inner.identity().await
+    }
+}
+
+#[async_trait]
+impl RecallTarget for FaultyTarget {
+    async fn checkpoint(&self, pipeline: &str) -> Result<Option<Checkpoint>> {
+        self.inner.checkpoint(pipeline).await
+    }
+
+    async fn tables(&self, pipeline: &str) -> Result<Vec<StoredTable>> {
+        self.inner.tables(pipeline).await
+    }
+
+    async fn look(&self, pipeline: &str) -> Result<Option<Box<dyn TargetLook>>> {
+        self.inner.look(pipeline).await
+    }
+
+    async fn holder(&self, pipeline: &str) -> Result<Option<Holder>> {
+        self.inner.holder(pipeline).await
+    }
+
+    async fn settled(&self, pipeline: &str) -> Result<Option<Checkpoint>> {
+        self.inner.settled(pipeline).await
+    }
+
+    async fn memos(&self, pipeline: &str, kind: MemoKind) -> Result<Vec<(String, Vec<u8>)>> {
+        self.inner.memos(pipeline, kind).await
+    }
+}
+
+#[async_trait]
+impl WriteTarget for FaultyTarget {
     async fn take_turn(
         &self,
         pipeline: &str,
@@ -110,54 +154,93 @@ impl Target for FaultyTarget {
     ) -> Result<Turn> {
         self.guard(self.inner.take_turn(pipeline, holder, from, make, events)).await
     }
+
     async fn end_turn(&self, pipeline: &str) -> Result<()> {
         // Its failure is of no consequence.
         self.inner.end_turn(pipeline).await
     }
-    async fn holder(&self, pipeline: &str) -> Result<Option<Holder>> {
-        self.inner.holder(pipeline).await
-    }
-    async fn save_checkpoint(&self, checkpoint: &Checkpoint) -> Result<Durable> {
+
+    async fn save_checkpoint(&self, checkpoint: &Checkpoint) -> Result<()> {
         self.guard(self.inner.save_checkpoint(checkpoint)).await
     }
+
+    async fn begin(&self, from: &Checkpoint) -> Result<Box<dyn Merge>> {
+        let inner = self.guard(self.inner.begin(from)).await?;
+        Ok(Box::new(FaultyMerge { inner, target: self.clone() }))
+    }
+
+    async fn renew_turn(&self, pipeline: &str) -> Result<()> {
+        // Called by a clock, not by the order of the run: what cannot be counted on is not counted.
+        self.inner.renew_turn(pipeline).await
+    }
+}
+
+#[async_trait]
+impl LoadTarget for FaultyTarget {
     async fn check(&self, pipeline: &str, plan: &TablePlan) -> Result<()> {
         self.inner.check(pipeline, plan).await
     }
+
     async fn create(&self, pipeline: &str, plan: &TablePlan) -> Result<()> {
         self.guard(self.inner.create(pipeline, plan)).await
     }
+
     async fn create_again(&self, pipeline: &str, plan: &TablePlan) -> Result<()> {
         self.guard(self.inner.create_again(pipeline, plan)).await
     }
+
     async fn ready_again(&self, plan: &TablePlan) -> Result<()> {
         self.guard(self.inner.ready_again(plan)).await
     }
+
     async fn drop_again(&self, plan: &TablePlan) -> Result<()> {
         self.guard(self.inner.drop_again(plan)).await
     }
+
     async fn load(&self, plan: &TablePlan, rows: RecordBatch) -> Result<()> {
         self.guard(self.inner.load(plan, rows)).await
     }
+
     async fn finish_load(&self, pipeline: &str, plan: &TablePlan, end: LoadedTable) -> Result<()> {
         self.guard(self.inner.finish_load(pipeline, plan, end)).await
     }
+
     async fn remember_captured_by(&self, pipeline: &str, tables: &[(String, String)]) -> Result<()> {
         self.guard(self.inner.remember_captured_by(pipeline, tables)).await
     }
-    async fn begin(&self, from: &Checkpoint, tables: &[TablePlan]) -> Result<Box<dyn Merge>> {
-        let inner = self.guard(self.inner.begin(from, tables)).await?;
-        Ok(Box::new(FaultyMerge { inner, target: self.clone() }))
+
+    async fn survey(&self, pipeline: &str, plans: &[TablePlan]) -> Result<Vec<Surveyed>> {
+        self.inner.survey(pipeline, plans).await
     }
+}
+
+#[async_trait]
+impl DecideTarget for FaultyTarget {
     async fn forget(&self, pipeline: &str, tables: &[String], checkpoint: bool) -> Result<()> {
         self.guard(self.inner.forget(pipeline, tables, checkpoint)).await
     }
+
     async fn leave(&self, pipeline: &str, tables: &[String]) -> Result<()> {
         self.guard(self.inner.leave(pipeline, tables)).await
     }
+
     async fn let_go(&self, pipeline: &str, tables: &[String], remove: bool) -> Result<Vec<Step>> {
         self.guard(self.inner.let_go(pipeline, tables, remove)).await
     }
+
     async fn teardown(&self, pipeline: &str, dry: bool) -> Result<Vec<Step>> {
         self.guard(self.inner.teardown(pipeline, dry)).await
+    }
+
+    async fn rejects(&self, pipeline: &str) -> Result<Vec<Reject>> {
+        self.inner.rejects(pipeline).await
+    }
+
+    async fn reject(&self, pipeline: &str, id: i64) -> Result<Option<(Reject, ChangeBlock)>> {
+        self.inner.reject(pipeline, id).await
+    }
+
+    async fn settle(&self, pipeline: &str, ids: Option<&[i64]>, how: Settle) -> Result<Settled> {
+        self.guard(self.inner.settle(pipeline, ids, how)).await
     }
 }

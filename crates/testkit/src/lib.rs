@@ -22,4 +22,4 @@ pub use memory_target::MemoryTarget;
 pub use pool::pool_before;
 pub use postgres::{PostgresServer, Session, wait_until};
 pub use proxy::{Proxy, Weather};
-pub use rows::{Op, Row, berths_schema, berths_source_table, block_of, row, row_at, rows_of_batch};
+pub use rows::{AnyKind, Op, Row, berths_schema, berths_source_table, block_of, row, row_at, rows_of_batch};

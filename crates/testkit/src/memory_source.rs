@@ -4,15 +4,19 @@ use crate::rows::{Op, Row, berths_source_table, block_of, rows_of_batch};
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_adapter::{
-    AdapterError, CapturePlan, CaptureState, ChangeStream, Console, Events, Head, Inspected, Prepared,
-    Removed, Result, SegmentSender, SetUp, SnapshotMark, SnapshotSink, Source, SourceAddress, SourceLook,
-    Step, StreamStart, StreamTable, StreamedSegment, Tail, TailFrom, Waiting, segment_channel,
+    AdapterError, CapturePlan, CaptureSource, CaptureState, CaptureWords, ChangeStream, Console, Durable,
+    Events, Head, InspectSource, Inspected, Lack, LookAtSource, Prepared, Removed, Result, SegmentSender,
+    SetUp, SetUpSource, SnapshotMark, SnapshotSink, SourceAddress, SourceLog, SourceLook, Step, StreamStart,
+    StreamTable, StreamedSegment, Tail, TailFrom, Waiting, segment_channel,
 };
-use moorage_core::change::{Segment, Transaction};
-use moorage_core::checkpoint::{CapturePoint, Checkpoint, Durable, Refusal, SourceIdentity};
-use moorage_core::finding::{End, Finding};
-use moorage_core::lag::ClockSkew;
-use moorage_core::plan::{SourceTable, TablePlan};
+use moorage_core::change::kind::Transaction;
+use moorage_core::change::segment::Segment;
+use moorage_core::checkpoint::decide::{CapturePoint, Refusal};
+use moorage_core::checkpoint::stored::Checkpoint;
+use moorage_core::model::described::{SourceIdentity, SourceTable};
+use moorage_core::model::finding::{End, Finding};
+use moorage_core::plan::table::TablePlan;
+use moorage_core::watch::lag::ClockSkew;
 use moorage_core::{Position, TableSchema};
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex};
@@ -41,7 +45,7 @@ pub struct MemorySource {
 }
 
 fn position(at: usize) -> Position {
-    Position::new(at as u128, at.to_string())
+    Position::new(&[at as u64], at.to_string())
 }
 
 impl MemorySource {
@@ -81,10 +85,6 @@ impl MemorySource {
     pub fn acknowledged(&self) -> u128 {
         self.inner.lock().unwrap().acknowledged as u128
     }
-}
-
-fn no_looks() -> AdapterError {
-    AdapterError::refused("memory", "it cannot be looked at")
 }
 
 struct MemoryStream {
@@ -150,7 +150,7 @@ async fn send_log(
 }
 
 #[async_trait]
-impl Source for MemorySource {
+impl InspectSource for MemorySource {
     async fn address(&self) -> Result<SourceAddress> {
         let word = || "memory".to_string();
         Ok(SourceAddress { system: word(), host: word(), database: word(), user: word() })
@@ -168,8 +168,41 @@ impl Source for MemorySource {
         Ok(vec![berths_source_table()])
     }
 
-    fn capture_word(&self) -> &'static str {
-        "slot"
+    async fn console(&self) -> Result<Box<dyn Console>> {
+        Err(AdapterError::refused("memory", "it has no statements"))
+    }
+
+    fn lacks(&self) -> &'static [Lack] {
+        &[Lack::Looks]
+    }
+}
+
+impl SourceLog for MemorySource {
+    fn capture_words(&self) -> CaptureWords {
+        CaptureWords { one: "slot", another: None }
+    }
+
+    fn parse_position(&self, text: &str) -> Option<Position> {
+        text.parse().ok().map(position)
+    }
+
+    fn bytes_between(&self, _: &Position, _: &Position) -> Option<u64> {
+        None
+    }
+
+    fn covers(&self, mark: &SnapshotMark, transaction: &Transaction) -> bool {
+        transaction.position <= mark.complete_at
+    }
+
+    fn is_unbroken(&self, before: &str, now: &str) -> bool {
+        before == now
+    }
+}
+
+#[async_trait]
+impl SetUpSource for MemorySource {
+    async fn capture_name(&self, pipeline: &str, _: Option<&str>) -> Result<String> {
+        Ok(pipeline.into())
     }
 
     async fn capture_state(&self, _: &CapturePlan) -> Result<CaptureState> {
@@ -187,12 +220,9 @@ impl Source for MemorySource {
                 reaches_back_to: Some(position((*from).max(inner.acknowledged))),
                 token: Some(token.clone()),
                 named_by_user: false,
+                keep_more: "",
             }),
         })
-    }
-
-    fn parse_position(&self, text: &str) -> Option<Position> {
-        text.parse().ok().map(position)
     }
 
     async fn prepare(
@@ -219,10 +249,23 @@ impl Source for MemorySource {
         Ok(())
     }
 
-    fn covers(&self, mark: &SnapshotMark, transaction: &Transaction) -> bool {
-        transaction.position.rank() <= mark.complete_at.rank()
+    async fn teardown(&self, capture: &CapturePlan, dry: bool, _: &Events) -> Result<Removed> {
+        let mut inner = self.inner.lock().unwrap();
+        let there = inner.point.is_some();
+        if !dry {
+            inner.point = None;
+        }
+        let outcome = match (there, dry) {
+            (false, _) => "not there",
+            (true, true) => "would be removed",
+            (true, false) => "removed",
+        };
+        Ok(Removed { steps: vec![Step::new(&capture.name, outcome)], proved_gone: !dry })
     }
+}
 
+#[async_trait]
+impl CaptureSource for MemorySource {
     async fn snapshot(
         &self,
         tables: &[TablePlan],
@@ -271,6 +314,13 @@ impl Source for MemorySource {
         Ok(Head { position: position(end), skew: ClockSkew::default(), holds_log_back: true })
     }
 
+    async fn drifted(&self, _: &CapturePlan, _: &[TablePlan]) -> Result<Vec<(Arc<TableSchema>, String)>> {
+        Ok(Vec::new())
+    }
+}
+
+#[async_trait]
+impl LookAtSource for MemorySource {
     async fn waiting(&self, _: &CapturePlan, checkpoint: &Checkpoint) -> Result<Waiting> {
         let from = checkpoint.position.parse().unwrap_or(0);
         let changes: usize = self.inner.lock().unwrap().log.iter().skip(from).map(|l| l.ops.len()).sum();
@@ -278,40 +328,18 @@ impl Source for MemorySource {
     }
 
     async fn look(&self, _: Option<&CapturePlan>, _: &[StreamTable]) -> Result<Box<dyn SourceLook>> {
-        Err(no_looks())
+        Err(AdapterError::Lacking { system: "memory".into(), lack: Lack::Looks })
     }
 
     async fn tail(&self, _: &CapturePlan, _: &[TablePlan], _: &TailFrom) -> Result<Tail> {
-        Err(no_looks())
+        Err(AdapterError::Lacking { system: "memory".into(), lack: Lack::Looks })
     }
 
     async fn row(&self, _: &TablePlan, _: &[String]) -> Result<RecordBatch> {
-        Err(no_looks())
+        Err(AdapterError::Lacking { system: "memory".into(), lack: Lack::Looks })
     }
 
     async fn sample(&self, _: &TablePlan, _: usize) -> Result<RecordBatch> {
-        Err(no_looks())
-    }
-
-    async fn drifted(&self, _: &CapturePlan, _: &[TablePlan]) -> Result<Vec<(Arc<TableSchema>, String)>> {
-        Ok(Vec::new())
-    }
-
-    async fn console(&self) -> Result<Box<dyn Console>> {
-        Err(AdapterError::refused("memory", "it has no statements"))
-    }
-
-    async fn teardown(&self, capture: &CapturePlan, dry: bool, _: &Events) -> Result<Removed> {
-        let mut inner = self.inner.lock().unwrap();
-        let there = inner.point.is_some();
-        if !dry {
-            inner.point = None;
-        }
-        let outcome = match (there, dry) {
-            (false, _) => "not there",
-            (true, true) => "would be removed",
-            (true, false) => "removed",
-        };
-        Ok(Removed { steps: vec![Step::new(&capture.slot, outcome)], proved_gone: !dry })
+        Err(AdapterError::Lacking { system: "memory".into(), lack: Lack::Looks })
     }
 }

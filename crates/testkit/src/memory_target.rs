@@ -4,19 +4,26 @@ use crate::rows::{Op, Row, row_at};
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_adapter::{
-    AdapterError, Events, ExistingTable, Holder, LoadedTable, Merge, Replacement, Result, Step, StoredTable,
-    TableProgress, TableState, TakeFrom, Target, TargetAddress, TargetLook, Turn,
+    AdapterError, Committing, DecideTarget, Events, ExistingTable, Guarantees, Holder, InspectTarget, Lack,
+    LoadTarget, LoadedTable, Memo, MemoKind, Merge, RecallTarget, Reject, Replacement, Replacing, Result,
+    Settle, Settled, Step, StoredTable, Surveyed, TableProgress, TableState, TakeFrom, TargetAddress,
+    TargetLook, Turn, WriteTarget,
 };
 use moorage_core::Column;
-use moorage_core::change::{ChangeBlock, ChangeKind};
-use moorage_core::checkpoint::{Checkpoint, Durable};
-use moorage_core::column::Value;
-use moorage_core::counters::{Adjusted, TableCounters};
-use moorage_core::finding::{End, Finding};
-use moorage_core::plan::{Declared, ExistingRowsChoice, TablePlan, TargetDialect};
-use moorage_core::project::Mismatch;
-use moorage_core::reduce::{Cells, reduce};
-use moorage_core::schema::RowIdentity;
+use moorage_core::apply::net::Cells;
+use moorage_core::apply::prepare::TableBatch;
+use moorage_core::apply::write_set::Write;
+use moorage_core::change::block::ChangeBlock;
+use moorage_core::change::counters::{Adjusted, TableCounters};
+use moorage_core::change::kind::ChangeKind;
+use moorage_core::checkpoint::stored::Checkpoint;
+use moorage_core::model::described::SourceIdentity;
+use moorage_core::model::finding::{End, Finding};
+use moorage_core::model::policy::{ExistingRows, Mismatch};
+use moorage_core::model::schema::RowIdentity;
+use moorage_core::plan::dialect::{Declared, TargetDialect};
+use moorage_core::plan::table::TablePlan;
+use moorage_core::value::column::Value;
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex, MutexGuard};
 
@@ -33,7 +40,10 @@ struct Table {
 struct Inner {
     tables: BTreeMap<String, Table>,
     checkpoint: Option<Checkpoint>,
+    memos: BTreeMap<(String, MemoKind, String), Vec<u8>>,
     seen: Vec<Op>,
+    /// A table and the name of rows that it refuses.
+    forbidden: Option<(String, String)>,
     /// Who has the turn.
     holder: Option<Holder>,
 }
@@ -86,6 +96,11 @@ impl MemoryTarget {
         self.inner.lock().unwrap().seen.clone()
     }
 
+    /// Has rows with this name be refused in a table.
+    pub fn forbid(&self, table: &str, name: &str) {
+        self.inner.lock().unwrap().forbidden = Some((table.into(), name.into()));
+    }
+
     /// Puts a table there, as if someone else had made it.
     pub fn put(&self, table: &str, rows: Vec<Row>) {
         let table_there = Table { rows, stored: None, adopted: true, again: None };
@@ -114,6 +129,16 @@ impl Inner {
         }
     }
 
+    fn refuse_forbidden(&mut self, target: &str) -> Result<()> {
+        let Some((table, name)) = self.forbidden.clone().filter(|(table, _)| table == target) else {
+            return Ok(());
+        };
+        match self.table(target).rows.iter().any(|r| r.1.as_ref() == Some(&name)) {
+            true => Err(refused(&format!("{table} refuses {name}"))),
+            false => Ok(()),
+        }
+    }
+
     fn table(&mut self, name: &str) -> &mut Table {
         self.tables.get_mut(name).expect("the table was created")
     }
@@ -123,7 +148,7 @@ struct MemoryMerge {
     shared: Arc<Mutex<Inner>>,
     work: Inner,
     mine: Option<Holder>,
-    plans: Vec<TablePlan>,
+    pipeline: String,
     progress: BTreeMap<String, TableCounters>,
 }
 
@@ -149,54 +174,58 @@ fn differs(exact: bool, count: &mut u64, plan: &TablePlan, id: i64) -> Result<()
     }
 }
 
-fn apply(rows: &mut Vec<Row>, plan: &TablePlan, blocks: &[&ChangeBlock]) -> Result<TableCounters> {
-    let (identity, exact) = (&plan.mapped.identity, plan.mismatch == Mismatch::Reject);
-    let mut reduced = reduce(blocks)?;
+fn apply(rows: &mut Vec<Row>, batch: &TableBatch) -> Result<TableCounters> {
+    let (plan, set) = (batch.plan.as_ref(), &batch.set);
+    let blocks = &batch.blocks.iter().collect::<Vec<_>>()[..];
+    let exact = plan.mismatch == Mismatch::Reject;
     let mut adjusted = Adjusted::default();
     let find = |rows: &[Row], k: i64| rows.iter().find(|r| r.0 == k).cloned();
-    let moved: Vec<Option<Row>> =
-        reduced.rows.iter().map(|r| r.moved_from.as_ref().and_then(|k| find(rows, key(k, blocks)))).collect();
-    if reduced.truncate {
-        rows.clear();
-    }
-    for row in &reduced.gone {
-        let gone = &row.key;
-        let missing =
-            *identity != RowIdentity::WholeRow && row.was_there && find(rows, key(gone, blocks)).is_none();
-        if missing {
-            differs(exact, &mut adjusted.deletes_of_missing, plan, key(gone, blocks))?;
-        }
-        if *identity == RowIdentity::WholeRow {
-            let whole =
-                Row(key(gone, blocks), cell(gone, blocks, 1).flatten(), cell(gone, blocks, 2).flatten());
-            let at = rows.iter().position(|r| *r == whole).ok_or_else(|| refused("no such row"))?;
-            rows.remove(at);
-        } else {
-            rows.retain(|r| r.0 != key(gone, blocks));
-        }
-    }
-    for (net, moved) in reduced.rows.iter().zip(moved) {
-        let id = key(&net.cells, blocks);
-        if *identity != RowIdentity::WholeRow {
-            match (find(rows, id).is_some(), net.was_there) {
-                (false, true) => differs(exact, &mut adjusted.updates_of_missing, plan, id)?,
-                (true, false) => differs(exact, &mut adjusted.inserts_of_present, plan, id)?,
-                _ => {}
+    let borrowed: BTreeMap<usize, Option<Row>> =
+        set.borrowed().map(|(at, cells)| (at, find(rows, key(cells, blocks)))).collect();
+    let built = |at: usize, base: Option<Row>| {
+        let base = |c: usize| base.as_ref().and_then(|b| if c == 1 { b.1.clone() } else { b.2.clone() });
+        let cells = &set.rows[at].cells;
+        let value = |c: usize| cell(cells, blocks, c).unwrap_or_else(|| base(c));
+        Row(key(cells, blocks), value(1), value(2))
+    };
+    for step in set.steps() {
+        match step {
+            Write::Empty => rows.clear(),
+            Write::Remove(gone) => {
+                for row in gone {
+                    let id = key(&row.key, blocks);
+                    if row.was_there && find(rows, id).is_none() {
+                        differs(exact, &mut adjusted.deletes_of_missing, plan, id)?;
+                    }
+                    rows.retain(|r| r.0 != id);
+                }
+            }
+            Write::RemoveEqual(gone) => {
+                for row in gone.iter().map(|g| &g.key) {
+                    let text = |c: usize| cell(row, blocks, c).flatten();
+                    let whole = Row(key(row, blocks), text(1), text(2));
+                    let at = rows.iter().position(|r| *r == whole).ok_or_else(|| refused("no such row"))?;
+                    rows.remove(at);
+                }
+            }
+            Write::Append(new) => rows.extend(new.into_iter().map(|at| built(at, None))),
+            Write::Put(some) | Write::Patch(some) => {
+                for at in some {
+                    let id = key(&set.rows[at].cells, blocks);
+                    let there = find(rows, id);
+                    match (there.is_some(), set.rows[at].was_there) {
+                        (false, true) => differs(exact, &mut adjusted.updates_of_missing, plan, id)?,
+                        (true, false) => differs(exact, &mut adjusted.inserts_of_present, plan, id)?,
+                        _ => {}
+                    }
+                    let new = built(at, borrowed.get(&at).cloned().unwrap_or(there));
+                    rows.retain(|r| r.0 != id);
+                    rows.push(new);
+                }
             }
         }
-        let base = moved.or_else(|| find(rows, id));
-        let value = |c: usize| {
-            cell(&net.cells, blocks, c)
-                .unwrap_or_else(|| base.as_ref().and_then(|b| if c == 1 { b.1.clone() } else { b.2.clone() }))
-        };
-        let new = Row(id, value(1), value(2));
-        if *identity != RowIdentity::WholeRow {
-            rows.retain(|r| r.0 != id);
-        }
-        rows.push(new);
     }
-    reduced.counters.adjusted = adjusted;
-    Ok(reduced.counters)
+    Ok(TableCounters { adjusted, ..set.counters })
 }
 
 fn ops(block: &ChangeBlock) -> impl Iterator<Item = Op> {
@@ -214,16 +243,16 @@ fn ops(block: &ChangeBlock) -> impl Iterator<Item = Op> {
 
 #[async_trait]
 impl Merge for MemoryMerge {
-    async fn write(&mut self, blocks: &[ChangeBlock]) -> Result<()> {
-        for plan in self.plans.clone() {
-            let own: Vec<&ChangeBlock> =
-                blocks.iter().filter(|b| b.schema().table == *plan.table()).collect();
-            if own.is_empty() {
-                continue;
+    async fn write(&mut self, batch: Arc<[TableBatch]>) -> Result<()> {
+        for of in batch.iter() {
+            self.work.seen.extend(of.blocks.iter().flat_map(ops));
+            let table = self.work.table(&of.plan.target);
+            if of.set.empty && table.adopted && of.plan.existing_rows == Some(ExistingRows::Keep) {
+                return Err(refused(&format!("{} keeps rows: resnapshot it", of.plan.target)));
             }
-            self.work.seen.extend(own.iter().flat_map(|b| ops(b)));
-            let counters = apply(&mut self.work.table(&plan.target).rows, &plan, &own)?;
-            *self.progress.entry(plan.target).or_default() += counters;
+            let counters = apply(&mut self.work.table(&of.plan.target).rows, of)?;
+            self.work.refuse_forbidden(&of.plan.target)?;
+            *self.progress.entry(of.plan.target.clone()).or_default() += counters;
         }
         Ok(())
     }
@@ -233,8 +262,8 @@ impl Merge for MemoryMerge {
             let mut rows = self.shared.lock().unwrap().table(&plan.target).again.take().expect("made again");
             let snapshot_rows = rows.len() as u64;
             let mut counters = TableCounters::default();
-            for block in later {
-                counters += apply(&mut rows, plan, &[&block?])?;
+            for batch in later {
+                counters += apply(&mut rows, &batch?)?;
             }
             let table = self.work.table(&plan.target);
             (table.rows, table.again) = (rows, None);
@@ -247,7 +276,17 @@ impl Merge for MemoryMerge {
         Ok(())
     }
 
-    async fn commit(mut self: Box<Self>, checkpoint: Checkpoint) -> Result<(Durable, Vec<TableProgress>)> {
+    async fn remember(&mut self, memos: &[Memo]) -> Result<()> {
+        for Memo { kind, name, content } in memos.iter().cloned() {
+            match content {
+                Some(content) => self.work.memos.insert((self.pipeline.clone(), kind, name), content),
+                None => self.work.memos.remove(&(self.pipeline.clone(), kind, name)),
+            };
+        }
+        Ok(())
+    }
+
+    async fn commit(mut self: Box<Self>, checkpoint: &Checkpoint) -> Result<Vec<TableProgress>> {
         for (target, counters) in &self.progress {
             if let Some(stored) = &mut self.work.table(target).stored {
                 stored.counters += *counters;
@@ -264,12 +303,12 @@ impl Merge for MemoryMerge {
         *shared = self.work;
         drop(shared);
         let progress = self.progress.into_iter().map(|(target, counters)| TableProgress { target, counters });
-        Ok((Durable::committed(checkpoint), progress.collect()))
+        Ok(progress.collect())
     }
 }
 
 #[async_trait]
-impl Target for MemoryTarget {
+impl InspectTarget for MemoryTarget {
     fn address(&self) -> TargetAddress {
         TargetAddress {
             system: "memory".into(),
@@ -309,6 +348,25 @@ impl Target for MemoryTarget {
         plan.target.clone()
     }
 
+    async fn count(&self, table: &str) -> Result<u64> {
+        Ok(self.rows(table).len() as u64)
+    }
+
+    fn guarantees(&self) -> Guarantees {
+        Guarantees {
+            committing: Committing::Together,
+            replacing: Replacing::AtOnce,
+            lacks: &[Lack::SettingAside, Lack::Looks],
+        }
+    }
+
+    async fn identity(&self) -> Result<Option<SourceIdentity>> {
+        Ok(None)
+    }
+}
+
+#[async_trait]
+impl RecallTarget for MemoryTarget {
     async fn checkpoint(&self, _: &str) -> Result<Option<Checkpoint>> {
         Ok(self.inner.lock().unwrap().checkpoint.clone())
     }
@@ -318,13 +376,26 @@ impl Target for MemoryTarget {
     }
 
     async fn look(&self, _: &str) -> Result<Option<Box<dyn TargetLook>>> {
-        Err(refused("it cannot be looked at"))
+        Err(AdapterError::Lacking { system: "memory".into(), lack: Lack::Looks })
     }
 
-    async fn count(&self, table: &str) -> Result<u64> {
-        Ok(self.rows(table).len() as u64)
+    async fn holder(&self, _: &str) -> Result<Option<Holder>> {
+        Ok(self.inner.lock().unwrap().holder.clone())
     }
 
+    async fn memos(&self, pipeline: &str, kind: MemoKind) -> Result<Vec<(String, Vec<u8>)>> {
+        let inner = self.inner.lock().unwrap();
+        let of_kind = inner.memos.iter().filter(|((p, k, _), _)| p == pipeline && *k == kind);
+        Ok(of_kind.map(|((.., name), content)| (name.clone(), content.clone())).collect())
+    }
+
+    async fn settled(&self, _: &str) -> Result<Option<Checkpoint>> {
+        Ok(None)
+    }
+}
+
+#[async_trait]
+impl WriteTarget for MemoryTarget {
     async fn take_turn(
         &self,
         _: &str,
@@ -353,13 +424,42 @@ impl Target for MemoryTarget {
         Ok(())
     }
 
-    async fn holder(&self, _: &str) -> Result<Option<Holder>> {
-        Ok(self.inner.lock().unwrap().holder.clone())
+    async fn save_checkpoint(&self, checkpoint: &Checkpoint) -> Result<()> {
+        self.write()?.checkpoint = Some(checkpoint.clone());
+        Ok(())
     }
 
-    async fn save_checkpoint(&self, checkpoint: &Checkpoint) -> Result<Durable> {
-        self.write()?.checkpoint = Some(checkpoint.clone());
-        Ok(Durable::committed(checkpoint.clone()))
+    async fn begin(&self, from: &Checkpoint) -> Result<Box<dyn Merge>> {
+        let work = self.write()?.clone();
+        if work.checkpoint.as_ref() != Some(from) {
+            return Err(AdapterError::checkpoint_moved("memory".into(), from, work.checkpoint.as_ref()));
+        }
+        let mine = self.mine.lock().unwrap().clone();
+        let (shared, pipeline) = (self.inner.clone(), from.pipeline.clone());
+        Ok(Box::new(MemoryMerge { shared, work, mine, pipeline, progress: BTreeMap::new() }))
+    }
+
+    async fn renew_turn(&self, _: &str) -> Result<()> {
+        Ok(())
+    }
+}
+
+#[async_trait]
+impl LoadTarget for MemoryTarget {
+    async fn survey(&self, _: &str, plans: &[TablePlan]) -> Result<Vec<Surveyed>> {
+        let mut all = Vec::with_capacity(plans.len());
+        for plan in plans {
+            let existing = self.describe(&plan.target).await?;
+            let inner = self.inner.lock().unwrap();
+            let stored = inner.tables.get(&plan.target).and_then(|t| t.stored.clone());
+            all.push(Surveyed {
+                existing,
+                state: stored.as_ref().map(|s| s.state),
+                maps_otherwise: stored.is_some_and(|s| !s.plan.maps_like(plan)),
+                problem: inner.check(plan).err().map(|e| e.to_string()),
+            });
+        }
+        Ok(all)
     }
 
     async fn check(&self, _: &str, plan: &TablePlan) -> Result<()> {
@@ -371,7 +471,7 @@ impl Target for MemoryTarget {
         inner.check(plan)?;
         let before = inner.tables.get(&plan.target).cloned();
         let adopted = before.as_ref().is_some_and(|t| t.adopted);
-        let keeps = adopted && plan.existing_rows == Some(ExistingRowsChoice::Keep);
+        let keeps = adopted && plan.existing_rows == Some(ExistingRows::Keep);
         let stored = StoredTable {
             plan: plan.clone(),
             state: TableState::Waiting,
@@ -439,16 +539,10 @@ impl Target for MemoryTarget {
         }
         Ok(())
     }
+}
 
-    async fn begin(&self, from: &Checkpoint, tables: &[TablePlan]) -> Result<Box<dyn Merge>> {
-        let work = self.write()?.clone();
-        if work.checkpoint.as_ref() != Some(from) {
-            return Err(AdapterError::checkpoint_moved("memory".into(), from, work.checkpoint.as_ref()));
-        }
-        let (plans, mine) = (tables.to_vec(), self.mine.lock().unwrap().clone());
-        Ok(Box::new(MemoryMerge { shared: self.inner.clone(), work, mine, plans, progress: BTreeMap::new() }))
-    }
-
+#[async_trait]
+impl DecideTarget for MemoryTarget {
     async fn forget(&self, _: &str, tables: &[String], checkpoint: bool) -> Result<()> {
         let mut inner = self.write()?;
         for name in tables {
@@ -497,7 +591,20 @@ impl Target for MemoryTarget {
             inner.tables.retain(|name, _| !ours.contains(name));
             inner.tables.values_mut().for_each(|t| t.stored = None);
             inner.checkpoint = None;
+            inner.memos.clear();
         }
         Ok(ours.into_iter().map(|n| Step::new(n, if dry { "would be removed" } else { "removed" })).collect())
+    }
+
+    async fn rejects(&self, _: &str) -> Result<Vec<Reject>> {
+        Ok(Vec::new())
+    }
+
+    async fn reject(&self, _: &str, _: i64) -> Result<Option<(Reject, ChangeBlock)>> {
+        Ok(None)
+    }
+
+    async fn settle(&self, _: &str, _: Option<&[i64]>, _: Settle) -> Result<Settled> {
+        Err(AdapterError::Lacking { system: "memory".into(), lack: Lack::SettingAside })
     }
 }

@@ -1,10 +1,13 @@
 //! The one small table that fakes and conformance suites use: berths with a key and two texts.
 
 use arrow::array::RecordBatch;
-use moorage_core::change::{ChangeBlock, ChangeBlockBuilder, ChangeKind, Images, Transaction};
-use moorage_core::column::{ColumnBuilder, RowsBuilder, Value, value_at};
-use moorage_core::plan::{LogIdentity, SourceColumn, SourceTable, TableKind};
-use moorage_core::schema::RowIdentity;
+use moorage_core::change::block::ChangeBlock;
+use moorage_core::change::builder::{ChangeBlockBuilder, Images};
+use moorage_core::change::kind::{ChangeKind, Transaction};
+use moorage_core::model::described::{LogIdentity, SourceColumn, SourceTable, TableKind};
+use moorage_core::model::finding::Fix;
+use moorage_core::model::schema::RowIdentity;
+use moorage_core::value::column::{ColumnBuilder, RowsBuilder, Value, value_at};
 use moorage_core::{Column, LogicalType, TableName, TableSchema};
 use std::sync::Arc;
 
@@ -71,6 +74,7 @@ pub fn berths_source_table() -> SourceTable {
         row_estimate: None,
         bytes: None,
         refused: None,
+        whole_rows: Fix::none(),
         written_by: None,
         written_from: None,
         comment: None,
@@ -145,4 +149,21 @@ pub fn row_at(batch: &RecordBatch, at: usize) -> Row {
     };
     let Value::Int(id) = value_at(batch.column(0).as_ref(), at) else { panic!("a key") };
     Row(id, text(1), text(2))
+}
+
+/// Kinds that only exist in project files of tests.
+pub struct AnyKind;
+
+impl moorage_core::project::section::Kinds for AnyKind {
+    fn sources(&self) -> Vec<&'static str> {
+        vec!["memory"]
+    }
+
+    fn targets(&self) -> Vec<&'static str> {
+        vec!["memory"]
+    }
+
+    fn pipeline_keys(&self, _: &str) -> &'static [&'static str] {
+        &[]
+    }
 }

@@ -1,7 +1,9 @@
 //! Arguments of what comes before the first run: `init`, `check`, `tables`, `plan`.
 
-use super::Pipelines;
+use super::common::Pipelines;
+use clap::builder::{PossibleValue, PossibleValuesParser};
 use clap::{Args as ClapArgs, ValueEnum};
+use moorage_systems::source_kinds;
 use std::path::PathBuf;
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -69,31 +71,15 @@ pub struct PlanArgs {
     pub write: bool,
 }
 
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub enum Kind {
-    /// A PostgreSQL server
-    Postgres,
-    /// A SQLite file
-    Sqlite,
-}
-
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub enum CaptureWay {
-    /// From the source's own log
-    Log,
-    /// From change tables that triggers fill
-    Trigger,
-}
-
 #[derive(Debug, Default, ClapArgs)]
 pub struct InitArgs {
     /// Which system rows come from
-    #[arg(long, value_enum)]
-    pub kind: Option<Kind>,
-    /// Where a PostgreSQL source is: postgres://user@host:port/database
+    #[arg(long, value_parser = PossibleValuesParser::new(source_words()))]
+    pub kind: Option<String>,
+    /// The address of a source that is a server, such as postgres://user@host:port/database
     #[arg(long, conflicts_with = "path")]
     pub url: Option<String>,
-    /// Where a SQLite source is
+    /// The path of a source that is a file
     #[arg(long, value_name = "FILE")]
     pub path: Option<String>,
     /// The environment variable with the password
@@ -106,15 +92,15 @@ pub struct InitArgs {
     #[arg(long, value_name = "COMMAND", group = "password")]
     pub password_command: Option<String>,
     /// How changes are captured
-    #[arg(long, value_enum)]
-    pub capture: Option<CaptureWay>,
+    #[arg(long, value_parser = ["log", "trigger"])]
+    pub capture: Option<String>,
     /// Tables that are carried; may be given several times
     #[arg(long, value_name = "PATTERN")]
     pub include: Vec<String>,
     /// Tables that are not; may be given several times
     #[arg(long, value_name = "PATTERN")]
     pub exclude: Vec<String>,
-    /// Where rows go: a SQLite file, or postgres://user@host:port/database
+    /// Where rows go: a file, or a server's address such as postgres://user@host:port/database
     #[arg(long, value_name = "FILE|ADDRESS")]
     pub target: Option<String>,
     /// The environment variable with the target's password
@@ -132,4 +118,9 @@ pub struct InitArgs {
     /// Replace a project file that is there
     #[arg(long)]
     pub force: bool,
+}
+
+/// The kinds of sources, as an option names them.
+fn source_words() -> Vec<PossibleValue> {
+    source_kinds().map(|(kind, _)| PossibleValue::new(kind.word()).help(kind.about())).collect()
 }

@@ -1,6 +1,6 @@
 //! Arguments of what works on made-up data: `demo`, `churn`.
 
-use super::{duration, rate};
+use super::common::{duration, rate};
 use clap::Args as ClapArgs;
 use std::path::PathBuf;
 use std::time::Duration;

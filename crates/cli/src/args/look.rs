@@ -1,6 +1,6 @@
 //! Arguments of what looks at rows and changes: `preview`, `row`, `changes`, `verify`.
 
-use super::{Pipelines, duration};
+use super::common::{Pipelines, duration};
 use clap::Args as ClapArgs;
 use std::time::Duration;
 

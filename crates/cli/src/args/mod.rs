@@ -1,15 +1,17 @@
 //! The command line. Doc comments here are the help texts.
 
 mod before;
+mod common;
 mod demo;
 mod look;
 
-pub use before::{CaptureWay, CheckArgs, InitArgs, Kind, PlanArgs, ScriptOf, TablesArgs};
+use crate::args::common::duration;
+pub use before::{CheckArgs, InitArgs, PlanArgs, ScriptOf, TablesArgs};
+pub use common::{Color, Format, Global, Pipelines};
 pub use demo::{ChurnArgs, DemoArgs};
 pub use look::{ChangesArgs, PreviewArgs, RowArgs, VerifyArgs};
 
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
-use std::path::PathBuf;
 use std::time::Duration;
 
 /// Keeps tables of operational databases mirrored in a warehouse.
@@ -41,39 +43,6 @@ pub struct Args {
     pub command: Command,
 }
 
-#[derive(Clone, Debug, ClapArgs)]
-#[command(next_help_heading = "Global options")]
-pub struct Global {
-    /// The project file
-    #[arg(short, long, global = true, env = "MOORAGE_FILE", default_value = "moorage.toml")]
-    pub file: PathBuf,
-    /// How results are written; `run` writes one JSON document a line
-    #[arg(long, global = true, value_enum, default_value = "text")]
-    pub format: Format,
-    /// When to use colour (NO_COLOR is respected too)
-    #[arg(long, global = true, value_enum, default_value = "auto")]
-    pub color: Color,
-    /// Say only what went wrong
-    #[arg(short, long, global = true)]
-    pub quiet: bool,
-    /// Say more; twice for diagnostics
-    #[arg(short, long, global = true, action = clap::ArgAction::Count)]
-    pub verbose: u8,
-}
-
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub enum Format {
-    Text,
-    Json,
-}
-
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub enum Color {
-    Auto,
-    Always,
-    Never,
-}
-
 #[derive(Debug, Subcommand)]
 pub enum Command {
     /// Write a commented project file: asks on a terminal, or takes everything from options
@@ -85,7 +54,7 @@ Examples:
   moorage init --kind sqlite --path harbour.db --target warehouse.db
 
 A password is never written: the file says where it comes from.")]
-    Init(InitArgs),
+    Init(Box<InitArgs>),
     /// Are both ends ready? What was found, why it matters, what mends it
     #[command(after_help = "\
 Examples:
@@ -173,7 +142,7 @@ looks. Exit code 3: a difference was found.")]
     #[command(after_help = "\
 Examples:
   moorage resnapshot public.berths     one table; its old rows can be read until the new ones are complete
-  moorage resnapshot --all             all tables, with a new slot: after a restore, or a lost slot")]
+  moorage resnapshot --all             all tables, with a new capture point: after a restore, or a lost slot")]
     Resnapshot(ResnapshotArgs),
     /// List, show, retry or drop the changes that the target refused
     ///
@@ -211,13 +180,6 @@ Killed, and started again on the same folder, it goes on. Exit code 3: the two s
     Teardown(TeardownArgs),
 }
 
-#[derive(Clone, Debug, ClapArgs)]
-pub struct Pipelines {
-    /// Names from the project file; all if none is given
-    #[arg(value_name = "PIPELINE")]
-    pub pipelines: Vec<String>,
-}
-
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub enum Until {
     /// Everything that was committed when the run began is in the target
@@ -240,7 +202,7 @@ pub struct RunArgs {
     /// End when standard input is closed: for programs that start this one
     #[arg(long, hide = true)]
     pub with_stdin: bool,
-    /// Begin a new pipeline without a copy: `now`, or a position that an existing slot still reaches
+    /// Begin a new pipeline without a copy: `now`, or a position that an existing capture point still reaches
     #[arg(long, value_name = "now|POSITION")]
     pub start: Option<String>,
 }
@@ -250,7 +212,7 @@ pub struct ResnapshotArgs {
     /// Tables of the source, as schema.table
     #[arg(value_name = "TABLE", required_unless_present = "all", conflicts_with = "all")]
     pub tables: Vec<String>,
-    /// All tables, with a new slot
+    /// All tables, with a new capture point
     #[arg(long)]
     pub all: bool,
     /// The pipeline, where the project file has several
@@ -309,16 +271,4 @@ pub struct TeardownArgs {
     /// target table is removed
     #[arg(long = "table", value_name = "TABLE", conflicts_with = "dry_run")]
     pub tables: Vec<String>,
-}
-
-fn rate(text: &str) -> Result<f64, String> {
-    match text.parse::<f64>() {
-        Ok(rate) if (0.0..=1e6).contains(&rate) => Ok(rate),
-        _ => Err("a number from 0 to 1000000".into()),
-    }
-}
-
-fn duration(text: &str) -> Result<Duration, String> {
-    moorage_core::project::parse_duration(text)
-        .ok_or_else(|| "a number with ms, s, m or h, such as 10m".into())
 }

@@ -1,9 +1,10 @@
 //! `changes`: follow a table's changes.
 
 use crate::args::{ChangesArgs, Global};
-use crate::exit::{Failure, Finished};
+use crate::exit::Finished;
+use crate::failure::Failure;
 use crate::{load, render};
-use moorage_core::describe::{CapturedChange, Operation};
+use moorage_core::change::describe::{CapturedChange, Operation};
 use std::time::Instant;
 
 pub async fn changes(global: &Global, args: &ChangesArgs) -> Result<Finished, Failure> {
@@ -42,7 +43,7 @@ pub async fn changes(global: &Global, args: &ChangesArgs) -> Result<Finished, Fa
 
 fn show(global: &Global, change: &CapturedChange) -> Result<(), Failure> {
     if render::wants_json(global) {
-        let line = serde_json::to_string(change).map_err(|e| Failure::Failed(e.to_string()))?;
+        let line = serde_json::to_string(change).map_err(|e| Failure::failed(e.to_string()))?;
         render::out(line);
         return Ok(());
     }

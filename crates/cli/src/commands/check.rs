@@ -1,10 +1,11 @@
 //! `check`: are both ends ready?
 
 use crate::args::{CheckArgs, Global, ScriptOf};
-use crate::exit::{Failure, Finished};
+use crate::exit::Finished;
+use crate::failure::Failure;
 use crate::{load, render};
 use comfy_table::Color;
-use moorage_core::finding::{End, Finding, Severity};
+use moorage_core::model::finding::{End, Finding, Severity};
 use moorage_engine::Pipeline;
 use serde::Serialize;
 

@@ -1,7 +1,8 @@
 //! `churn`: keep a source busy.
 
 use crate::args::{ChurnArgs, Global};
-use crate::exit::{Failure, Finished};
+use crate::exit::Finished;
+use crate::failure::Failure;
 use crate::{load, render};
 use moorage_demo::{Business, Pace, Progress};
 use std::time::{Duration, Instant};
@@ -10,7 +11,7 @@ pub async fn churn(global: &Global, args: &ChurnArgs) -> Result<Finished, Failur
     let script = match &args.script {
         None => None,
         Some(path) => Some(
-            std::fs::read_to_string(path).map_err(|e| Failure::Usage(format!("{}: {e}", path.display())))?,
+            std::fs::read_to_string(path).map_err(|e| Failure::usage(format!("{}: {e}", path.display())))?,
         ),
     };
     let (name, source) = load::source(global, args.source.as_ref())?;

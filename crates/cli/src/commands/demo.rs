@@ -5,7 +5,8 @@
 
 use crate::args::{DemoArgs, Global, Pipelines, VerifyArgs};
 use crate::commands::{status, verify};
-use crate::exit::{Failure, Finished};
+use crate::exit::Finished;
+use crate::failure::Failure;
 use crate::{load, render};
 use moorage_demo::{Business, Pace, Progress, Sizes};
 use std::path::{Path, PathBuf};
@@ -40,12 +41,12 @@ pub async fn demo(global: &Global, args: &DemoArgs) -> Result<Finished, Failure>
 }
 
 fn prepare_folder(folder: &Path) -> Result<PathBuf, Failure> {
-    let failed = |what: &Path, e: std::io::Error| Failure::Failed(format!("{}: {e}", what.display()));
+    let failed = |what: &Path, e: std::io::Error| Failure::failed(format!("{}: {e}", what.display()));
     let file = folder.join("moorage.toml");
     let known = std::fs::read_to_string(&file).is_ok_and(|text| text.starts_with(MARK));
     let empty = std::fs::read_dir(folder).map_or(true, |mut entries| entries.next().is_none());
     if !known && !empty {
-        return Err(Failure::Usage(format!(
+        return Err(Failure::usage(format!(
             "{} holds other files already; name a new folder: moorage demo DIR",
             folder.display()
         )));
@@ -89,8 +90,9 @@ impl Demo {
             // What an earlier try left; mostly nothing.
             let _ = std::fs::remove_file(format!("{}{suffix}", part.display()));
         }
-        let source = moorage_sqlite::SqliteSource::make(&part)?;
-        let mut console = moorage_adapter::Source::console(&source).await?;
+        let source = moorage_systems::make_source(&part)
+            .ok_or_else(|| Failure::failed("there is no source that is a file"))??;
+        let mut console = source.console().await?;
         let bar = render::bar(&self.global, FILLING, Some(args.rows));
         moorage_demo::fill(console.as_mut(), args.seed, Sizes::of(args.rows), &mut |rows| {
             bar.set_position(rows)
@@ -101,7 +103,7 @@ impl Demo {
         // Everything goes into the one file before it gets its name.
         console.run("PRAGMA wal_checkpoint(TRUNCATE)").await?;
         drop(console);
-        std::fs::rename(&part, &path).map_err(|e| Failure::Failed(format!("{}: {e}", path.display())))?;
+        std::fs::rename(&part, &path).map_err(|e| Failure::failed(format!("{}: {e}", path.display())))?;
         let bytes = std::fs::metadata(&path).map_or(0, |m| m.len());
         render::note(format!(
             "{} rows in eight tables, {} (seed {})",
@@ -114,7 +116,7 @@ impl Demo {
 
     fn program(&self, arguments: &[&str]) -> Result<Command, Failure> {
         let program =
-            std::env::current_exe().map_err(|e| Failure::Failed(format!("the program's own file: {e}")))?;
+            std::env::current_exe().map_err(|e| Failure::failed(format!("the program's own file: {e}")))?;
         let mut command = Command::new(program);
         command.arg("--file").arg(&self.global.file).args(["run", "--with-stdin"]).args(arguments);
         // It ends with this process, however that ends.
@@ -123,7 +125,7 @@ impl Demo {
     }
 
     fn start(&self, arguments: &[&str]) -> Result<Child, Failure> {
-        self.program(arguments)?.spawn().map_err(|e| Failure::Failed(format!("starting `moorage run`: {e}")))
+        self.program(arguments)?.spawn().map_err(|e| Failure::failed(format!("starting `moorage run`: {e}")))
     }
 
     /// Runs to the end.
@@ -135,11 +137,11 @@ impl Demo {
         drop(open);
         match ended {
             Ok(status) if status.success() => Ok(()),
-            Ok(_) => Err(Failure::Failed(format!(
+            Ok(_) => Err(Failure::failed(format!(
                 "`moorage run` failed, see above. When that is mended, `moorage demo {}` goes on",
                 self.folder.display()
             ))),
-            Err(e) => Err(Failure::Failed(format!("waiting for `moorage run`: {e}"))),
+            Err(e) => Err(Failure::failed(format!("waiting for `moorage run`: {e}"))),
         }
     }
 
@@ -155,7 +157,7 @@ impl Demo {
         let churning = tokio::spawn(churn(self.global.clone(), args.seed, stopped));
         let mut first = self.start(&[])?;
         tokio::time::sleep(half).await;
-        first.start_kill().map_err(|e| Failure::Failed(format!("killing the run: {e}")))?;
+        first.start_kill().map_err(|e| Failure::failed(format!("killing the run: {e}")))?;
         let _ = first.wait().await;
         self.title(
             "Killed, as a crash would. Started again, it goes on where the target stands",
@@ -172,7 +174,7 @@ impl Demo {
         };
         let while_busy = verify::verify(&self.global, &everything).await?;
         let _ = stop.send(true);
-        let progress = churning.await.map_err(|e| Failure::Failed(e.to_string()))??;
+        let progress = churning.await.map_err(|e| Failure::failed(e.to_string()))??;
         interrupt(&mut second).await;
         self.title(
             &format!(
@@ -215,7 +217,7 @@ impl Demo {
         let _ = tokio::signal::ctrl_c().await;
         let _ = stop.send(true);
         interrupt(&mut run).await;
-        churning.await.map_err(|e| Failure::Failed(e.to_string()))?.map(|_| ())
+        churning.await.map_err(|e| Failure::failed(e.to_string()))?.map(|_| ())
     }
 }
 

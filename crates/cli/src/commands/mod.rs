@@ -26,7 +26,7 @@ pub async fn carry_out(args: Args, held: Held) -> ExitCode {
     let global = &args.global;
     // Whoever does not hear them is ended by them, or asks for them in time.
     let held = Some(held).filter(|_| matches!(args.command, Command::Run(_)));
-    exit::code(match args.command {
+    let done = match args.command {
         Command::Init(which) => init::init(global, &which).await,
         Command::Check(which) => check::check(global, &which).await,
         Command::Tables(which) => tables::tables(global, &which).await,
@@ -42,5 +42,6 @@ pub async fn carry_out(args: Args, held: Held) -> ExitCode {
         Command::Resnapshot(which) => resnapshot::resnapshot(global, &which).await,
         Command::Rejects(which) => rejects::rejects(global, &which).await,
         Command::Teardown(which) => teardown::teardown(global, &which).await,
-    })
+    };
+    exit::code(&args.global, done)
 }

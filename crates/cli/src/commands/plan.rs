@@ -1,16 +1,36 @@
 //! `plan`: what a run will make, and what it refuses.
 
 use crate::args::{Global, PlanArgs};
-use crate::exit::{Failure, Finished};
+use crate::exit::Finished;
+use crate::failure::Failure;
 use crate::{edit, load, render};
 use moorage_adapter::{Surveyed, TableState};
-use moorage_core::finding::reason_and_fix;
-use moorage_core::plan::{ExistingRowsChoice, TablePlan};
-use moorage_core::schema::RowIdentity;
+use moorage_core::model::finding::{Fix, Reason};
+use moorage_core::model::name::TableName;
+use moorage_core::model::policy::ExistingRows;
+use moorage_core::model::schema::RowIdentity;
+use moorage_core::plan::make::Refused;
+use moorage_core::plan::table::TablePlan;
+use moorage_core::project::text::quoted;
 use moorage_engine::ddl::{self, Written};
 use moorage_engine::{Draft, Estimate, FoundRule, Pipeline};
 use serde::Serialize;
 use std::path::Path;
+
+/// A picked table that cannot be carried.
+#[derive(Serialize)]
+struct Blocked<'a> {
+    table: &'a TableName,
+    /// As a sentence, with the statements.
+    why: String,
+    fix: &'a Fix,
+}
+
+impl<'a> Blocked<'a> {
+    fn of(refused: &'a Refused) -> Self {
+        Self { table: &refused.table, why: refused.reason.to_string(), fix: &refused.reason.fix }
+    }
+}
 
 #[derive(Serialize)]
 struct Planned<'a> {
@@ -18,7 +38,7 @@ struct Planned<'a> {
     estimate: Option<Estimate>,
     unmatched_patterns: Vec<String>,
     tables: Vec<PlannedTable<'a>>,
-    refused: &'a [moorage_core::plan::Refused],
+    refused: Vec<Blocked<'a>>,
 }
 
 #[derive(Serialize)]
@@ -145,7 +165,7 @@ fn write_files(
         });
     }
     if pipeline.ddl_folder.is_none() && !render::wants_json(global) {
-        let line = format!("ddl_dir = {:?}", folder.display().to_string());
+        let line = format!("ddl_dir = {}", quoted(&folder.display().to_string()));
         render::out(format!(
             "to have a run use what you change there, write in [pipelines.{}]: {line}",
             pipeline.name
@@ -166,8 +186,8 @@ fn action(surveyed: &Surveyed) -> &'static str {
 fn rows_become(table: &TablePlan, surveyed: &Surveyed) -> Option<&'static str> {
     surveyed.existing.as_ref().filter(|e| e.rows > 0 && surveyed.state.is_none())?;
     table.existing_rows.map(|choice| match choice {
-        ExistingRowsChoice::Replace => "replaced",
-        ExistingRowsChoice::Keep => "kept",
+        ExistingRows::Replace => "replaced",
+        ExistingRows::Keep => "kept",
     })
 }
 
@@ -215,7 +235,7 @@ fn as_json<'a>(pipeline: &'a Pipeline, draft: &'a Draft, estimate: Option<Estima
         estimate,
         unmatched_patterns: draft.unmatched.iter().map(ToString::to_string).collect(),
         tables: tables.collect(),
-        refused: &draft.plan.refused,
+        refused: draft.plan.refused.iter().map(Blocked::of).collect(),
     }
 }
 
@@ -271,9 +291,9 @@ fn show(global: &Global, pipeline: &Pipeline, draft: &Draft, estimate: Option<&E
         render::out(columns(global, table).trim_fmt());
     }
     for refused in &draft.plan.refused {
-        let (why, fix) = reason_and_fix(&refused.why);
+        let Reason { why, fix } = &refused.reason;
         render::out(format!("\n{}: blocked: {why}", refused.table));
-        for statement in fix.statements {
+        for statement in &fix.statements {
             render::out(format!("  run in the source  {statement};"));
         }
     }
@@ -328,7 +348,7 @@ fn means(table: &TablePlan, from: &str, at: usize) -> String {
 
 async fn from_example(global: &Global, args: &PlanArgs, example: &str) -> Result<Finished, Failure> {
     let wrong = || {
-        Failure::Usage(format!(
+        Failure::usage(format!(
             "--example {example}: give a table and its target, as in main.vessels=quay_vessels"
         ))
     };
@@ -338,7 +358,7 @@ async fn from_example(global: &Global, args: &PlanArgs, example: &str) -> Result
         return Err(wrong());
     }
     let pipeline = load::only(global, &args.pipelines.pipelines)?;
-    let rule = moorage_engine::rule_from_example(&pipeline, table, target).await?.map_err(Failure::Usage)?;
+    let rule = moorage_engine::rule_from_example(&pipeline, table, target).await?.map_err(Failure::usage)?;
     if render::wants_json(global) {
         render::json(&rule)?;
     } else {
@@ -354,7 +374,7 @@ async fn from_example(global: &Global, args: &PlanArgs, example: &str) -> Result
 
 fn show_rule(global: &Global, pipeline: &Pipeline, rule: &FoundRule) {
     render::out(format!("{}: pipeline {}\n", global.file.display(), pipeline.name));
-    render::out(format!("into = {:?}\n", rule.into));
+    render::out(format!("into = {}\n", quoted(&rule.into)));
     let mut tables = render::table(global, &["table", "target", "there", "left, because"]);
     for t in &rule.tables {
         tables.add_row([

@@ -1,7 +1,8 @@
 //! `preview`: the first rows of a table.
 
 use crate::args::{Global, PreviewArgs};
-use crate::exit::{Failure, Finished};
+use crate::exit::Finished;
+use crate::failure::Failure;
 use crate::{load, render};
 use moorage_adapter::Sample;
 

@@ -1,7 +1,8 @@
 //! `rejects`: what the target refused, and what is done about it.
 
 use crate::args::{Global, RejectsAction, RejectsArgs, Which};
-use crate::exit::{Failure, Finished};
+use crate::exit::Finished;
+use crate::failure::Failure;
 use crate::{load, render};
 use moorage_adapter::{Reject, Settle};
 use moorage_engine::{Pipeline, ShownReject};

@@ -2,7 +2,8 @@
 
 use crate::args::{Global, ResnapshotArgs};
 use crate::commands::run::waits;
-use crate::exit::{Failure, Finished};
+use crate::exit::Finished;
+use crate::failure::Failure;
 use crate::{load, render};
 use moorage_engine::{Pipeline, RereadOutcome, Rereads, Resnapshot};
 use std::time::Duration;
@@ -50,7 +51,7 @@ async fn wait(global: &Global, pipeline: &Pipeline, tables: &[String]) -> Result
         match outcome {
             RereadOutcome::Done => render::out(format!("{table} was read again")),
             RereadOutcome::GivenUp(why) => {
-                return Err(Failure::Failed(format!("{table} was not read again: {why}")));
+                return Err(Failure::failed(format!("{table} was not read again: {why}")));
             }
             RereadOutcome::Ended => {
                 render::out(format!(

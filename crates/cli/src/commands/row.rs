@@ -1,7 +1,8 @@
 //! `row`: one row on both sides.
 
 use crate::args::{Global, RowArgs};
-use crate::exit::{Failure, Finished};
+use crate::exit::Finished;
+use crate::failure::Failure;
 use crate::{load, render};
 use chrono::{DateTime, Utc};
 use comfy_table::Color;

@@ -1,7 +1,8 @@
 //! `run`: copy what is missing, then follow changes.
 
 use crate::args::{Global, RunArgs, Until};
-use crate::exit::{Failure, Finished};
+use crate::exit::Finished;
+use crate::failure::Failure;
 use crate::signals::Held;
 use crate::{load, render};
 use moorage_adapter::{Event, Events};
@@ -57,7 +58,7 @@ pub async fn run(global: &Global, args: &RunArgs, held: Option<Held>) -> Result<
         running.spawn(async move {
             // What happened has been said already.
             let broken = |_: tokio::task::JoinError| {
-                Failure::Failed("it ended by that; the next run goes on from the checkpoint".into())
+                Failure::failed("it ended by that; the next run goes on from the checkpoint")
             };
             (name, task.await.map_err(broken).and_then(|done| done), left_out)
         });
@@ -65,7 +66,7 @@ pub async fn run(global: &Global, args: &RunArgs, held: Option<Held>) -> Result<
     let mut failures = Vec::new();
     let mut finished = Finished::Clean;
     while let Some(ended) = running.join_next().await {
-        let (name, done, left_out) = ended.map_err(|e| Failure::Failed(e.to_string()))?;
+        let (name, done, left_out) = ended.map_err(|e| Failure::failed(e.to_string()))?;
         match done {
             Ok(outcome) => {
                 say_outcome(global, &name, &outcome)?;
@@ -76,15 +77,17 @@ pub async fn run(global: &Global, args: &RunArgs, held: Option<Held>) -> Result<
             }
             // Said at once: the other pipelines may go on for days.
             Err(error) if others => {
-                render::note(format!("error: {name}: {}", error.words()));
-                failures.push(format!("pipeline {name} failed, see above"));
+                render::failure(global, Some(&name), &error);
+                failures.push(Failure { words: format!("pipeline {name} failed, see above"), ..error });
             }
-            Err(error) => failures.push(error.words().to_string()),
+            Err(error) => failures.push(error),
         }
     }
-    match failures.is_empty() {
-        true => Ok(finished),
-        false => Err(Failure::Failed(failures.join("\nerror: "))),
+    let words: Vec<&str> = failures.iter().map(|f| f.words.as_str()).collect();
+    match failures.first() {
+        None => Ok(finished),
+        // A pipeline that failed is no wrong usage, whatever it failed at.
+        Some(first) => Err(Failure { code: first.code, ..Failure::failed(words.join("\nerror: ")) }),
     }
 }
 
@@ -181,7 +184,7 @@ fn hear_stdin(stopper: Arc<StopHandle>) {
 /// The first Ctrl-C or SIGTERM asks to stop, a second one ends at once.
 fn hear_signals(stopper: Arc<StopHandle>, held: Option<Held>) -> Result<(), Failure> {
     let Some(held) = held else { return Ok(()) };
-    let failed = |e: std::io::Error| Failure::Failed(format!("signals cannot be heard: {e}"));
+    let failed = |e: std::io::Error| Failure::failed(format!("signals cannot be heard: {e}"));
     let (mut interrupt, mut terminate) = held.hear().map_err(failed)?;
     tokio::spawn(async move {
         let mut asked = false;

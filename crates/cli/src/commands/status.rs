@@ -1,10 +1,11 @@
 //! `status`: how far each pipeline and table is.
 
 use crate::args::{Global, Pipelines};
-use crate::exit::{Failure, Finished};
+use crate::exit::Finished;
+use crate::failure::Failure;
 use crate::{load, render};
 use chrono::Utc;
-use moorage_core::checkpoint::Stage;
+use moorage_core::checkpoint::stored::Stage;
 use moorage_engine::{PipelineStatus, TableStatus};
 
 pub async fn status(global: &Global, which: &Pipelines) -> Result<Finished, Failure> {

@@ -1,11 +1,12 @@
 //! `tables`: what is in the source, and what is picked.
 
 use crate::args::{Global, TablesArgs};
-use crate::exit::{Failure, Finished};
+use crate::exit::Finished;
+use crate::failure::Failure;
 use crate::{edit, load, render};
-use moorage_core::pattern::{Pattern, names_of_list};
-use moorage_core::pick::{Picker, Unmatched};
-use moorage_core::survey::{SchemaSurvey, TableSurvey, by_schema, survey};
+use moorage_core::pick::pattern::{Pattern, names_of_list};
+use moorage_core::pick::picker::Unmatched;
+use moorage_core::pick::survey::{SchemaSurvey, TableSurvey, by_schema, survey};
 use serde::Serialize;
 use std::io::Read;
 use std::path::Path;
@@ -24,7 +25,7 @@ pub async fn tables(global: &Global, args: &TablesArgs) -> Result<Finished, Fail
     let (include, exclude) = (patterns(&args.include)?, patterns(&args.exclude)?);
     let mut all = Vec::new();
     for pipeline in load::pipelines(global, &args.pipelines.pipelines)? {
-        let picker = Picker::new(&pipeline.config).with(include.clone(), exclude.clone());
+        let picker = pipeline.config.picker().with(include.clone(), exclude.clone());
         let found = pipeline.source.discover().await?;
         let listed = Listed {
             pipeline: pipeline.name.clone(),
@@ -45,7 +46,7 @@ pub async fn tables(global: &Global, args: &TablesArgs) -> Result<Finished, Fail
 
 fn patterns(texts: &[String]) -> Result<Vec<Pattern>, Failure> {
     let bad = |text: &str| {
-        Failure::Usage(format!("`{text}` is not a pattern on schema.table, such as \"public.*\""))
+        Failure::usage(format!("`{text}` is not a pattern on schema.table, such as \"public.*\""))
     };
     texts.iter().map(|t| Pattern::parse(t).ok_or_else(|| bad(t))).collect()
 }
@@ -55,7 +56,7 @@ fn refuse(unmatched: &[Unmatched], global: &Global) -> Result<(), Failure> {
         return Ok(());
     }
     let all: Vec<String> = unmatched.iter().map(|u| format!("{}: {u}", global.file.display())).collect();
-    Err(Failure::Usage(all.join("\nerror: ")))
+    Err(Failure::usage(all.join("\nerror: ")))
 }
 
 fn show(global: &Global, args: &TablesArgs, listed: &Listed) {
@@ -121,7 +122,7 @@ fn show(global: &Global, args: &TablesArgs, listed: &Listed) {
 
 /// A pasted list of names as the project file's include list.
 async fn from_list(global: &Global, args: &TablesArgs, file: &Path) -> Result<Finished, Failure> {
-    let unreadable = |e: std::io::Error| Failure::Usage(format!("{}: {e}", file.display()));
+    let unreadable = |e: std::io::Error| Failure::usage(format!("{}: {e}", file.display()));
     let text = if file == Path::new("-") {
         let mut text = String::new();
         std::io::stdin().read_to_string(&mut text).map_err(unreadable)?;
@@ -131,12 +132,12 @@ async fn from_list(global: &Global, args: &TablesArgs, file: &Path) -> Result<Fi
     };
     let names = names_of_list(&text);
     if names.is_empty() {
-        return Err(Failure::Usage(format!("{}: there is no name in it", file.display())));
+        return Err(Failure::usage(format!("{}: there is no name in it", file.display())));
     }
     let include = patterns(&names)?;
     let pipeline = load::only(global, &args.pipelines.pipelines)?;
     let found = pipeline.source.discover().await?;
-    let picker = Picker::new(&pipeline.config).with(include, Vec::new());
+    let picker = pipeline.config.picker().with(include, Vec::new());
     let missing: Vec<Unmatched> =
         picker.unmatched(&found).into_iter().filter(|u| u.place == "include").collect();
     refuse(&missing, global)?;

@@ -2,7 +2,8 @@
 
 use crate::args::{Global, TeardownArgs};
 use crate::commands::run::waits;
-use crate::exit::{Failure, Finished};
+use crate::exit::Finished;
+use crate::failure::Failure;
 use crate::{load, render};
 use serde::Serialize;
 

@@ -1,12 +1,13 @@
 //! `verify`: compare both sides.
 
 use crate::args::{Global, VerifyArgs};
-use crate::exit::{Failure, Finished};
+use crate::exit::Finished;
+use crate::failure::Failure;
 use crate::{load, render};
 use comfy_table::Color;
 use indicatif::ProgressBar;
 use moorage_adapter::{Event, Events};
-use moorage_core::compare::{Difference, DifferenceKind};
+use moorage_core::compare::difference::{Difference, DifferenceKind};
 use moorage_engine::{TableVerdict, Verdict, VerifyOptions};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Instant;

@@ -84,7 +84,7 @@ fn a_right_and_a_slot_that_are_gone_say_the_way_out() {
     ]);
     std::fs::write(mirror.path("moorage.toml"), text).unwrap();
     mirror.catch_up();
-    mirror.source.run("SELECT pg_drop_replication_slot('moorage_gone_right')");
+    mirror.source.run("SELECT pg_drop_replication_slot('moorage_gone_right__gone_right')");
     mirror.moorage(&["verify"]).expect(1, &["does not exist", "`moorage resnapshot --all`"]);
     mirror.moorage(&["resnapshot", "--all"]).expect(0, &[]);
     mirror.assert_follows(&["berths"]);

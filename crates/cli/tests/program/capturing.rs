@@ -60,7 +60,7 @@ fn a_gap_in_what_captures_a_table_has_it_read_again(
         process.wait_for("following changes");
     }
     for statement in [away, "UPDATE berths SET name = 'missed'; DELETE FROM vessels WHERE id < 3", back] {
-        project.session.run(&statement.replace("_P", &format!("_{name}")));
+        project.session.run(&statement.replace("_P", &format!("_{name}__{name}")));
     }
     if let Some(mut process) = process {
         process.wait_for("read again");

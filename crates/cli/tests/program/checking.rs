@@ -97,25 +97,25 @@ fn as_role(name: &str, more: &str) -> Project {
     "c_operations",
     "publication",
     "blocker",
-    "CREATE PUBLICATION moorage_c_operations FOR TABLE berths WITH (publish = 'insert')"
+    "CREATE PUBLICATION moorage_c_operations__c_operations FOR TABLE berths WITH (publish = 'insert')"
 )]
 #[case::via_root(
     "c_root",
     "publication",
     "blocker",
-    "CREATE PUBLICATION moorage_c_root FOR TABLE berths WITH (publish_via_partition_root = true)"
+    "CREATE PUBLICATION moorage_c_root__c_root FOR TABLE berths WITH (publish_via_partition_root = true)"
 )]
 #[case::lacks_a_table(
     "c_lacks",
     "publication",
     "blocker",
-    "CREATE TABLE stays (id int PRIMARY KEY); GRANT SELECT ON stays TO c_lacks_role; CREATE PUBLICATION moorage_c_lacks FOR TABLE berths"
+    "CREATE TABLE stays (id int PRIMARY KEY); GRANT SELECT ON stays TO c_lacks_role; CREATE PUBLICATION moorage_c_lacks__c_lacks FOR TABLE berths"
 )]
 #[case::filters(
     "c_filters",
     "publication_filters",
     "blocker",
-    "CREATE PUBLICATION moorage_c_filters FOR TABLE berths (id, name) WHERE (id > 7)"
+    "CREATE PUBLICATION moorage_c_filters__c_filters FOR TABLE berths (id, name) WHERE (id > 7)"
 )]
 #[case::readable_beyond(
     "c_readable",

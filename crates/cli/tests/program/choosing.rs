@@ -201,7 +201,7 @@ fn init_asks_on_a_terminal_and_tests_the_connection_at_once() {
     answer("Which schemas?", "\r");
     answer("Which tables of main?", "some\r");
     answer("Pick with the space bar:", " \u{1b}[B \r");
-    answer("Where do rows go: which SQLite file", "\r");
+    answer("Where do rows go:", "\r");
     answer("How are target tables named?", "quay_{table}\r");
     answer("What is the pipeline called?", "\r");
     terminal.exp_string("is written").unwrap();

@@ -1,6 +1,6 @@
 //! What each command says, and how a run ends.
 
-use crate::harness::Project;
+use crate::harness::{Project, Quay};
 
 const BERTHS: &str = "CREATE TABLE berths (id int PRIMARY KEY, name text); INSERT INTO berths VALUES (1, 'north'), (2, 'south'); CREATE TABLE incidents (id int PRIMARY KEY)";
 
@@ -14,7 +14,12 @@ fn the_words_of_a_first_session() {
         .expect(0, &["pipeline first_session", "database first_session, user postgres", "never run"]);
     project.moorage(&["check"]).expect(
         3,
-        &["wal_level", "moorage_first_session will be made", "1 blocker to mend", "REPLICA IDENTITY FULL"],
+        &[
+            "wal_level",
+            "moorage_first_session__first_session will be made",
+            "1 blocker to mend",
+            "REPLICA IDENTITY FULL",
+        ],
     );
     assert!(!project.path("warehouse.db").exists(), "looking leaves nothing behind");
     project.session.run("DROP TABLE gate_log");
@@ -29,8 +34,8 @@ fn the_words_of_a_first_session() {
     project.catch_up().expect(
         0,
         &[
-            "publication moorage_first_session: made",
-            "slot moorage_first_session: made",
+            "publication moorage_first_session__first_session: made",
+            "slot moorage_first_session__first_session: made",
             "first rows can be read in berths",
             "read public.incidents: 0 rows",
         ],
@@ -175,7 +180,7 @@ fn teardown_lists_removes_and_proves() {
     project.catch_up();
     project
         .moorage(&["teardown", "--dry-run", "--target"])
-        .expect(0, &["slot moorage_teardown", "would be removed", "nothing was changed"]);
+        .expect(0, &["slot moorage_teardown__teardown", "would be removed", "nothing was changed"]);
     project.catch_up();
     project.moorage(&["teardown"]).expect(
         0,
@@ -269,4 +274,57 @@ fn two_processes_on_one_pipeline_the_second_is_refused() {
     project.refuses(&["already run by process", &pid]);
     project.moorage(&["status"]).expect(0, &[&format!("process {pid} on"), "following changes from"]);
     project.moorage(&["teardown"]).expect(1, &["already run by process"]);
+}
+
+/// Whoever reads JSON gets errors so, with a word that does not change and the exit code of the text form.
+#[test]
+fn errors_are_json_where_everything_is() {
+    let quay = Quay::new("CREATE TABLE berths (id INTEGER PRIMARY KEY)");
+    let error = |arguments: &[&str], code: i32| -> (String, String) {
+        let ran = quay.moorage(&[arguments, &["--format", "json"]].concat()).expect(code, &[]);
+        assert_eq!(ran.err.trim().lines().count(), 1, "{}", ran.err);
+        let document: serde_json::Value = serde_json::from_str(ran.err.trim()).unwrap();
+        let text = |name: &str| document["error"][name].as_str().unwrap().to_string();
+        (text("code"), text("message"))
+    };
+    assert_eq!(error(&["verify"], 1).0, "never_run");
+    assert_eq!(error(&["preview", "main.\u{1b}nowhere"], 2).0, "unknown_table");
+    assert_eq!(error(&["status", "another"], 2).0, "usage");
+    assert_eq!(error(&["status", "--nonsense"], 2).0, "usage");
+    quay.replace("harbour.db", "nowhere.db");
+    let (code, message) = error(&["tables"], 1);
+    assert!(code == "cannot_connect" && message.contains("nowhere.db"), "{code}: {message}");
+    let (code, message) = error(&["run"], 1);
+    assert!(code == "cannot_connect" && message.contains("nowhere.db"), "{code}: {message}");
+}
+
+/// The reference in the docs is what the program says of itself.
+#[test]
+fn the_command_reference_is_what_help_says() {
+    let help = |arguments: &[&str]| {
+        let folder = crate::harness::Folder::with("");
+        let said = folder.moorage(&[arguments, &["--help"]].concat()).expect(0, &[]).out;
+        said.lines().map(|line| format!("{}\n", line.trim_end())).collect::<String>()
+    };
+    let whole = help(&[]);
+    let commands = whole.lines().skip_while(|line| *line != "Commands:").skip(1);
+    let commands: Vec<&str> = commands
+        .take_while(|line| !line.is_empty())
+        .filter_map(|line| line.split_whitespace().next())
+        .filter(|command| *command != "help")
+        .collect();
+    assert!(commands.len() > 10, "{commands:?}");
+    let mut wanted = format!(
+        "# Commands\n\nWhat `moorage --help` says, and `--help` of each command.\n\n```text\n{whole}```\n"
+    );
+    for command in commands {
+        wanted.push_str(&format!("\n## {command}\n\n```text\n{}```\n", help(&[command])));
+    }
+    let docs = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/commands.md");
+    let found = std::fs::read_to_string(docs).unwrap_or_default();
+    if found != wanted {
+        let new = concat!(env!("CARGO_TARGET_TMPDIR"), "/commands.md");
+        std::fs::write(new, &wanted).unwrap();
+        panic!("docs/commands.md is not what --help says: copy {new} there");
+    }
 }

@@ -441,7 +441,7 @@ fn a_role_that_is_taken_on_owns_what_is_made() {
     };
     psql(&source.out, "taken");
     psql(&target.out, "taken_w");
-    mirror.source.run("SELECT pg_drop_replication_slot(slot_name) FROM pg_replication_slots; DROP PUBLICATION moorage_taken");
+    mirror.source.run("SELECT pg_drop_replication_slot(slot_name) FROM pg_replication_slots; DROP PUBLICATION moorage_taken__taken");
     mirror.moorage(&["check"]).expect(0, &["ready"]);
     mirror.assert_follows(&["berths"]);
     mirror.source.run("INSERT INTO berths VALUES (2)");

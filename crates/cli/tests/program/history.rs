@@ -80,13 +80,17 @@ fn mended_on(server: &PostgresServer, project: &Project, name: &str) {
 #[test]
 fn a_slot_made_again_under_the_same_name_is_refused() {
     let project = started(PostgresServer::shared(), "slot_again");
-    project.session.run("SELECT pg_drop_replication_slot('moorage_slot_again')");
+    project.session.run("SELECT pg_drop_replication_slot('moorage_slot_again__slot_again')");
     project.session.run("INSERT INTO berths VALUES (3, 'lost')");
-    project.refuses(&["slot moorage_slot_again is gone", "resnapshot --all"]);
-    project.session.run("SELECT pg_create_logical_replication_slot('moorage_slot_again', 'pgoutput')");
+    project.refuses(&["slot moorage_slot_again__slot_again is gone", "resnapshot --all"]);
+    project
+        .session
+        .run("SELECT pg_create_logical_replication_slot('moorage_slot_again__slot_again', 'pgoutput')");
     project.refuses(&["after the checkpoint", "made again", "resnapshot --all"]);
     mended(&project);
-    project.session.run("COMMENT ON PUBLICATION moorage_slot_again IS 'made by moorage, token another'");
+    project
+        .session
+        .run("COMMENT ON PUBLICATION moorage_slot_again__slot_again IS 'made by moorage, token another'");
     project.refuses(&["carries another mark", "resnapshot --all"]);
     mended(&project);
 }
@@ -111,7 +115,7 @@ fn a_slot_that_is_dropped_or_invalidated_while_running_stops_the_run() {
     mended(&project);
     let mut running = project.start(&["run"]);
     running.wait_for("following changes");
-    project.session.run("SELECT pg_terminate_backend(active_pid), pg_sleep(0.1) FROM pg_replication_slots; SELECT pg_drop_replication_slot('moorage_slot_lost')");
+    project.session.run("SELECT pg_terminate_backend(active_pid), pg_sleep(0.1) FROM pg_replication_slots; SELECT pg_drop_replication_slot('moorage_slot_lost__slot_lost')");
     assert_eq!(running.end(), 1, "{}", running.log());
     assert!(running.log().contains("is gone") && running.log().contains("resnapshot"), "{}", running.log());
     server.crash();
@@ -123,26 +127,29 @@ fn a_slot_that_someone_else_reads_and_a_publication_that_was_dropped_are_named()
     let project = started(server, "slot_in_use");
     let other = [
         "--slot",
-        "moorage_slot_in_use",
+        "moorage_slot_in_use__slot_in_use",
         "--start",
         "-o",
         "proto_version=1",
         "-o",
-        "publication_names=moorage_slot_in_use",
+        "publication_names=moorage_slot_in_use__slot_in_use",
         "-f",
         "/dev/null",
         "-d",
     ];
     let mut reader = server.tool("pg_recvlogical", &other, "slot_in_use").spawn().unwrap();
-    let active = "SELECT active FROM pg_replication_slots WHERE slot_name = 'moorage_slot_in_use'";
+    let active =
+        "SELECT active FROM pg_replication_slots WHERE slot_name = 'moorage_slot_in_use__slot_in_use'";
     moorage_testkit::wait_until("the slot is in use", || project.session.value::<bool>(active));
-    project.refuses(&["slot moorage_slot_in_use is in use by pid", "pg_recvlogical"]);
+    project.refuses(&["slot moorage_slot_in_use__slot_in_use is in use by pid", "pg_recvlogical"]);
     reader.kill().unwrap();
     reader.wait().unwrap();
     moorage_testkit::wait_until("the slot is free", || !project.session.value::<bool>(active));
     let mut running = project.start(&["run"]);
     running.wait_for("following changes");
-    project.session.run("DROP PUBLICATION moorage_slot_in_use; INSERT INTO berths VALUES (3, 'east')");
+    project
+        .session
+        .run("DROP PUBLICATION moorage_slot_in_use__slot_in_use; INSERT INTO berths VALUES (3, 'east')");
     assert_eq!(running.end(), 1, "{}", running.log());
     assert!(running.log().contains("resnapshot --all"), "{}", running.log());
     mended(&project);

@@ -1,7 +1,7 @@
 //! Setting up in a source: what is refused, what is left to an administrator, what may be repeated.
 
-use crate::harness::Project;
-use moorage_testkit::PostgresServer;
+use crate::harness::{Folder, Project};
+use moorage_testkit::{PostgresServer, wait_until};
 
 const BERTHS: &str =
     "CREATE TABLE berths (id int PRIMARY KEY, name text); INSERT INTO berths VALUES (1, 'north')";
@@ -55,12 +55,16 @@ fn missing_rights_become_statements_for_the_administrator_and_leave_nothing_behi
     project.session.run("GRANT SELECT ON berths TO mooring");
     project.refuses(&[
         "the user may not publish these tables",
-        "CREATE PUBLICATION \"moorage_rights\" FOR TABLE ONLY \"public\".\"berths\"",
+        "CREATE PUBLICATION \"moorage_rights__rights\" FOR TABLE ONLY \"public\".\"berths\"",
     ]);
     assert_nothing_made(&project);
     project.moorage(&["check"]).expect(
         3,
-        &["may not replicate", "ALTER ROLE \"mooring\" REPLICATION", "CREATE PUBLICATION \"moorage_rights\""],
+        &[
+            "may not replicate",
+            "ALTER ROLE \"mooring\" REPLICATION",
+            "CREATE PUBLICATION \"moorage_rights__rights\"",
+        ],
     );
     project.session.run("GRANT CREATE ON DATABASE rights TO mooring; ALTER TABLE berths OWNER TO mooring");
     project.refuses(&["user mooring may not make a slot", "ALTER ROLE \"mooring\" REPLICATION"]);
@@ -176,6 +180,90 @@ fn setting_up_may_be_repeated_and_survives_being_killed() {
     running.kill();
     other.run("COMMIT");
     project.catch_up();
-    project.catch_up().expect(0, &["publication moorage_killed_set_up: already so"]);
+    project.catch_up().expect(0, &["publication moorage_killed_set_up__killed_set_up: already so"]);
     project.assert_same("berths", "berths");
+}
+
+/// A server has one list of slots for all its databases.
+#[test]
+fn pipelines_of_one_name_in_two_databases_of_a_server_do_not_meet() {
+    let (one, other) = (Project::new("two_of_a_name"), Project::new("two_of_a_name_2"));
+    other.replace("pipelines.two_of_a_name_2", "pipelines.two_of_a_name");
+    for (project, name) in [(&one, "east"), (&other, "west")] {
+        project.session.run(BERTHS);
+        project.session.run(&format!("INSERT INTO berths VALUES (7, '{name}')"));
+        project.catch_up();
+    }
+    for (project, name) in [(&one, "east"), (&other, "west")] {
+        project.session.run("INSERT INTO berths VALUES (8, 'more')");
+        project.catch_up();
+        project.assert_same("berths", "berths");
+        assert_eq!(project.value::<String>("SELECT name FROM berths WHERE id = 7"), name);
+    }
+    one.moorage(&["teardown"]).expect(0, &["nothing of this pipeline is left"]);
+    other.session.run("INSERT INTO berths VALUES (9, 'and more')");
+    other.catch_up();
+    other.assert_same("berths", "berths");
+}
+
+/// Earlier versions named slots after the pipeline alone. Such a slot is gone on with, and is not left behind where nobody
+/// remembers it.
+#[test]
+fn a_slot_of_an_earlier_version_keeps_its_name() {
+    let project = Project::new("earlier_slot");
+    project.session.run(BERTHS);
+    let named = "slot = \"moorage_earlier_slot\"\npublication = \"moorage_earlier_slot\"\n";
+    project.session.run("CREATE PUBLICATION moorage_earlier_slot FOR TABLE berths");
+    project.session.run("SELECT pg_create_logical_replication_slot('moorage_earlier_slot', 'pgoutput')");
+    project.replace("merge_every", &format!("{named}merge_every"));
+    project.catch_up();
+    project.replace(named, "");
+    project.session.run("INSERT INTO berths VALUES (8, 'more')");
+    project.catch_up();
+    project.assert_same("berths", "berths");
+    let slots =
+        "SELECT string_agg(slot_name, ' ') FROM pg_replication_slots WHERE database = current_database()";
+    assert_eq!(project.session.value::<String>(slots), "moorage_earlier_slot");
+    project.moorage(&["status"]).expect(0, &["0 changes wait"]);
+    std::fs::remove_file(project.path("warehouse.db")).unwrap();
+    project.refuses(&["slot moorage_earlier_slot is already there", "moorage teardown"]);
+    project
+        .moorage(&["teardown"])
+        .expect(0, &["slot moorage_earlier_slot", "nothing of this pipeline is left"]);
+    assert_eq!(project.session.value::<Option<String>>(slots), None);
+}
+
+/// Neither the checkpoint's history nor the slot depends on what a database is called.
+#[test]
+fn a_database_that_is_renamed_is_gone_on_with() {
+    let server = PostgresServer::start(&[]);
+    let admin = server.session("postgres");
+    admin.run("CREATE DATABASE named_first");
+    let run = |statements: &str, database: &str| server.session(database).run(statements);
+    let project = |database: &str| {
+        format!(
+            "[sources.harbour]\nkind = \"postgres\"\nurl = \"{}\"\n[targets.warehouse]\nkind = \"sqlite\"\npath = \"warehouse.db\"\n\
+             [pipelines.quayside]\nsource = \"harbour\"\ntarget = \"warehouse\"\ninto = \"{{table}}\"\n",
+            server.url(database)
+        )
+    };
+    run(BERTHS, "named_first");
+    let folder = Folder::with(&project("named_first"));
+    folder.catch_up();
+    wait_until("nobody is in the database", || {
+        admin.value("SELECT count(*) = 0 FROM pg_stat_activity WHERE datname = 'named_first'")
+    });
+    admin.run("ALTER DATABASE named_first RENAME TO named_later");
+    std::fs::write(folder.path("moorage.toml"), project("named_later")).unwrap();
+    run("INSERT INTO berths VALUES (8, 'more')", "named_later");
+    folder.catch_up();
+    assert_eq!(folder.value::<i64>("SELECT count(*) FROM berths WHERE id = 8"), 1);
+    let slots = "SELECT string_agg(slot_name, ' ') FROM pg_replication_slots";
+    assert_eq!(admin.value::<String>(slots), "moorage_named_first__quayside");
+    // Also where nobody remembers it.
+    std::fs::remove_file(folder.path("warehouse.db")).unwrap();
+    folder
+        .moorage(&["teardown"])
+        .expect(0, &["slot moorage_named_first__quayside", "nothing of this pipeline is left"]);
+    assert_eq!(admin.value::<Option<String>>(slots), None);
 }

@@ -70,7 +70,7 @@ fn a_table_whose_key_is_generated_is_carried_by_another_one() {
     project.session.run("CREATE TABLE t (n int, k int GENERATED ALWAYS AS (n * 2) STORED PRIMARY KEY); INSERT INTO t VALUES (1), (2)");
     project.moorage(&["plan"]).expect(3, &["key column k is generated", "as `key` in a rule"]);
     project.add("[[pipelines.generated_key.rule]]\nmatch = \"public.t\"\nkey = [\"n\"]");
-    project.moorage(&["plan"]).expect(3, &["set REPLICA IDENTITY FULL"]);
+    project.moorage(&["plan"]).expect(3, &["REPLICA IDENTITY FULL"]);
     project.session.run("ALTER TABLE t REPLICA IDENTITY FULL");
     project.catch_up();
     project

@@ -136,7 +136,7 @@ fn making_the_slot_names_the_transactions_it_waits_for() {
     let other = server.session("slot_waits");
     other.run("SET application_name = 'booking app'; BEGIN; INSERT INTO t VALUES (1)");
     let mut running = project.start(&["run", "--until", "caught-up"]);
-    running.wait_for("making slot moorage_slot_waits: waits for transaction of pid");
+    running.wait_for("making slot moorage_slot_waits__slot_waits: waits for transaction of pid");
     running.wait_for("booking app");
     running.wait_for("open since");
     other.run("COMMIT");

@@ -1,6 +1,9 @@
 //! The truth table of [`decide`].
 
-use super::*;
+use crate::checkpoint::decide::*;
+use crate::checkpoint::stored::*;
+use crate::model::described::SourceIdentity;
+use crate::model::position::Position;
 
 fn identity() -> SourceIdentity {
     SourceIdentity {
@@ -21,6 +24,7 @@ fn checkpoint(stage: Stage) -> Checkpoint {
         changes_only: false,
         position: "50".into(),
         proof: String::new(),
+        sequence: 0,
         committed_at: None,
         captured_at: None,
         merged_at: None,
@@ -28,24 +32,31 @@ fn checkpoint(stage: Stage) -> Checkpoint {
 }
 
 fn point() -> CapturePoint {
-    let reaches_back_to = Some(Position::new(40, "40"));
-    CapturePoint { active: None, reaches_back_to, token: Some("t".into()), named_by_user: false }
+    let reaches_back_to = Some(Position::new(&[40], "40"));
+    CapturePoint {
+        active: None,
+        reaches_back_to,
+        token: Some("t".into()),
+        named_by_user: false,
+        keep_more: "keep more",
+    }
 }
 
 fn decided(
     checkpoint: Option<Checkpoint>,
     point: Option<CapturePoint>,
     identity: SourceIdentity,
-    head: u128,
+    head: u64,
 ) -> String {
-    let position = checkpoint.as_ref().map(|_| Position::new(50, "50"));
+    let position = checkpoint.as_ref().map(|_| Position::new(&[50], "50"));
     let decision = decide(&Situation {
         checkpoint: checkpoint.as_ref(),
         position,
         identity: &identity,
-        head: Position::new(head, head.to_string()),
+        head: Position::new(&[head], head.to_string()),
         capture_point: point.as_ref(),
         capture_point_name: "s",
+        another: Some("name another one in the project file"),
     });
     match decision {
         Decision::Refuse(refusal) => {
@@ -88,7 +99,7 @@ fn every_line_of_the_truth_table() {
         (decided(following(), with(|p| p.token = Some("x".into())), same(), 90), "MadeAgain"),
         (decided(following(), Some(point()), same(), 45), "BehindCheckpoint"),
         (
-            decided(following(), with(|p| p.reaches_back_to = Some(Position::new(51, "51"))), same(), 90),
+            decided(following(), with(|p| p.reaches_back_to = Some(Position::new(&[51], "51"))), same(), 90),
             "CapturePointAhead",
         ),
         (decided(following(), with(|p| p.active = Some("pid 3".into())), same(), 90), "InUse"),

@@ -1,8 +1,10 @@
 //! Comparing rows without a key, as multisets.
 
-use crate::column::value_at;
-use crate::compare::{Difference, DifferenceKind, KeyHasher, LookedRows, Side, hash};
-use crate::schema::Column;
+use crate::compare::difference::{Difference, DifferenceKind, Side};
+use crate::compare::hash::{KeyHasher, hash};
+use crate::compare::rows::LookedRows;
+use crate::model::schema::Column;
+use crate::value::column::value_at;
 use hashbrown::HashMap;
 
 /// Counts rows without a key, for one share of all hashes.

@@ -1,7 +1,12 @@
-use super::*;
-use crate::column::RowsBuilder;
-use crate::schema::{RowIdentity, TableName, TableSchema};
-use crate::types::LogicalType;
+use crate::compare::difference::{ColumnDifference, Counts, Difference, DifferenceKind, Side};
+use crate::compare::hash::KeyHasher;
+use crate::compare::keyed::KeyedCompare;
+use crate::compare::rows::{LookedRows, Misfit};
+use crate::compare::tally::Tally;
+use crate::model::name::TableName;
+use crate::model::schema::{Column, RowIdentity, TableSchema};
+use crate::model::types::LogicalType;
+use crate::value::column::{RowsBuilder, Value};
 use proptest::prelude::*;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;

@@ -1,8 +1,8 @@
 //! Typed expressions from typed parts: what may stand where, and the type in which parts meet.
 
+use super::tree::{Arithmetic, Comparison, Constant, Expr, Node};
 use super::types::{is_decimal, is_float, is_number, is_text, meeting, promote};
-use super::{Arithmetic, Comparison, Constant, Expr, Node};
-use crate::types::LogicalType;
+use crate::model::types::LogicalType;
 use sqlparser::ast::Value;
 
 /// What reading a part of an expression gives; its error is for people.

@@ -1,11 +1,11 @@
 //! Evaluation, column by column. A branch of CASE or COALESCE is only computed for the rows that come to it.
 
 use super::ops::{self, Words};
+use super::tree::{Comparison, Constant, EvalError, Expr, Logic, Node, Test};
 use super::types::is_float;
-use super::{Comparison, Constant, EvalError, Expr, Logic, Node, Test};
-use crate::column::{ColumnBuilder, Value, value_at};
-use crate::convert::convert;
-use crate::types::LogicalType;
+use crate::model::types::LogicalType;
+use crate::value::column::{ColumnBuilder, Value, value_at};
+use crate::value::convert::convert;
 use arrow::array::{
     Array, ArrayRef, AsArray, BooleanArray, RecordBatch, RecordBatchOptions, UInt32Array, new_null_array,
 };
@@ -21,6 +21,24 @@ pub(super) fn holds(expr: &Expr, rows: &RecordBatch) -> Result<BooleanArray, Eva
     let found = evaluate(expr, rows)?;
     let found = found.as_boolean();
     Ok((0..found.len()).map(|i| Some(found.is_valid(i) && found.value(i))).collect())
+}
+
+impl Expr {
+    /// Its values for the rows of a batch whose columns are those it was read over.
+    ///
+    /// # Errors
+    /// For the first row it has no value for: an overflow, a division by zero, a cast that does not fit.
+    pub fn evaluate(&self, rows: &RecordBatch) -> Result<ArrayRef, EvalError> {
+        evaluate(self, rows)
+    }
+
+    /// For which rows a condition is true.
+    ///
+    /// # Errors
+    /// As for [`evaluate`](Self::evaluate).
+    pub fn holds(&self, rows: &RecordBatch) -> Result<BooleanArray, EvalError> {
+        holds(self, rows)
+    }
 }
 
 pub(super) fn evaluate(expr: &Expr, rows: &RecordBatch) -> Evaluated {

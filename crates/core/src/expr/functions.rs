@@ -2,9 +2,9 @@
 
 use super::build::{Parsed, all_met, comparable, of, textual, widened};
 use super::reader::Reader;
+use super::tree::{Expr, Function, Node, Part};
 use super::types::{is_float, is_number, meeting, promote};
-use super::{Expr, Function, Node, Part};
-use crate::types::LogicalType;
+use crate::model::types::LogicalType;
 use sqlparser::ast::{self, DateTimeField, FunctionArg, FunctionArgExpr, FunctionArguments};
 
 impl Reader<'_> {

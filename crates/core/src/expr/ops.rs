@@ -1,10 +1,10 @@
 //! What operators and functions do with single values.
 
-use super::{Arithmetic, Comparison, Function, Part};
-use crate::canonical;
-use crate::column::{ColumnBuilder, Value};
-use crate::convert::{big, plain};
-use crate::types::LogicalType;
+use super::tree::{Arithmetic, Comparison, Function, Part};
+use crate::model::types::LogicalType;
+use crate::value::canonical;
+use crate::value::column::{ColumnBuilder, Value};
+use crate::value::convert::{big, plain};
 use bigdecimal::{BigDecimal, RoundingMode};
 use std::cmp::Ordering;
 
@@ -164,8 +164,11 @@ pub(super) fn arithmetic(
                 Arithmetic::Subtract => a - b,
                 _ => a * b,
             };
-            if result.digits() > crate::decimal::MOST_DIGITS {
-                return Err(format!("the result has more than {} digits", crate::decimal::MOST_DIGITS));
+            if result.digits() > crate::value::decimal::MOST_DIGITS {
+                return Err(format!(
+                    "the result has more than {} digits",
+                    crate::value::decimal::MOST_DIGITS
+                ));
             }
             out.text(&plain(&result))
         }
@@ -187,7 +190,7 @@ pub(super) fn room_for(bytes: usize) -> Result<(), String> {
 fn finite(text: &str) -> Result<BigDecimal, String> {
     big(text).ok_or_else(|| {
         let short: String = text.chars().take(60).collect();
-        format!("{short} is not a finite number of at most {} digits", crate::decimal::MOST_DIGITS)
+        format!("{short} is not a finite number of at most {} digits", crate::value::decimal::MOST_DIGITS)
     })
 }
 

@@ -3,11 +3,12 @@
 use super::build::{
     Parsed, all_met, arithmetic, boolean, comparable, compare, condition, literal, met, of, textual, widened,
 };
-use super::types::{is_float, is_number, of_sql, promote};
-use super::{Arithmetic, Comparison, Constant, Expr, Function, Logic, Node, Test};
-use crate::convert::conversion;
-use crate::schema::Column;
-use crate::types::LogicalType;
+use super::sql_type::of_sql;
+use super::tree::{Arithmetic, Comparison, Constant, Expr, Function, Logic, Node, Test};
+use super::types::{is_float, is_number, promote};
+use crate::model::schema::Column;
+use crate::model::types::LogicalType;
+use crate::value::convert::conversion;
 use sqlparser::ast::{
     self, BinaryOperator, CastKind, CeilFloorKind, DateTimeField, Ident, InTarget, TrimWhereField,
     UnaryOperator,
@@ -150,7 +151,8 @@ impl Reader<'_> {
         match found {
             Some(at) => Ok(of(Node::Column(at), self.columns[at].logical.clone())),
             None => {
-                let near = crate::pick::near(&name.value, self.columns.iter().map(|c| c.name.as_str()));
+                let near =
+                    crate::model::near::near(&name.value, self.columns.iter().map(|c| c.name.as_str()));
                 let hint =
                     if near.is_empty() { String::new() } else { format!("; there is {}", near.join(", ")) };
                 Err(format!("there is no column {}{hint}", name.value))

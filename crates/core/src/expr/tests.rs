@@ -1,8 +1,9 @@
 //! What expressions mean, and what is refused before the first row.
 
 use super::*;
-use crate::column::{ColumnBuilder, Value, value_at};
-use crate::compare::value_text;
+use crate::model::schema::Column;
+use crate::model::types::LogicalType;
+use crate::value::column::{ColumnBuilder, Value, value_at, value_text};
 use arrow::array::RecordBatch;
 use arrow::datatypes::{Field, Schema};
 use rstest::rstest;

@@ -1,9 +1,8 @@
 //! Which types go together, and the names of types.
 
-use super::{Constant, Expr, Node};
-use crate::convert::{self, conversion};
-use crate::types::LogicalType;
-use sqlparser::ast::{DataType, ExactNumberInfo, TimezoneInfo};
+use super::tree::{Constant, Expr, Node};
+use crate::model::types::LogicalType;
+use crate::value::convert::{self, conversion};
 
 pub(super) const ANY_DECIMAL: LogicalType = LogicalType::Decimal { precision: None, scale: None };
 
@@ -70,9 +69,16 @@ pub(super) fn promote(expr: Expr, to: &LogicalType) -> Result<Expr, String> {
     match &expr.node {
         Node::Constant(Constant::Null) => Ok(Expr { logical: to.clone(), ..expr }),
         Node::Constant(Constant::Text(text)) if !is_text(to) => {
-            let mut out = crate::column::ColumnBuilder::new(to);
-            convert::convert(crate::column::Value::Text(text), &LogicalType::Text, to, false, &mut out)?;
-            let value = crate::compare::value_text(crate::column::value_at(out.finish().as_ref(), 0));
+            let mut out = crate::value::column::ColumnBuilder::new(to);
+            convert::convert(
+                crate::value::column::Value::Text(text),
+                &LogicalType::Text,
+                to,
+                false,
+                &mut out,
+            )?;
+            let value =
+                crate::value::column::value_text(crate::value::column::value_at(out.finish().as_ref(), 0));
             match value.filter(|_| !is_number(to) && *to != LogicalType::Bool) {
                 Some(text) => Ok(Expr { node: Node::Constant(Constant::Text(text)), logical: to.clone() }),
                 None => Ok(Expr { node: Node::Convert(Box::new(expr), false), logical: to.clone() }),
@@ -84,69 +90,5 @@ pub(super) fn promote(expr: Expr, to: &LogicalType) -> Result<Expr, String> {
             Ok(Expr { node: Node::Convert(Box::new(expr), nearest), logical: to.clone() })
         }
         _ => Err(format!("a value of type {} cannot be one of type {to}", expr.logical)),
-    }
-}
-
-/// Reads the name of a type as people write it: SQL's names, and those that a plan shows.
-///
-/// # Errors
-/// If there is no such type; in words.
-pub fn logical_type(text: &str) -> Result<LogicalType, String> {
-    let shown = match text.trim() {
-        "int16" => Some(LogicalType::Int16),
-        "int32" => Some(LogicalType::Int32),
-        "int64" => Some(LogicalType::Int64),
-        "float32" => Some(LogicalType::Float32),
-        "float64" => Some(LogicalType::Float64),
-        "bytes" => Some(LogicalType::Bytes),
-        "json" => Some(LogicalType::Json),
-        "timestamp with zone" => Some(LogicalType::TimestampTz),
-        _ => None,
-    };
-    match shown {
-        Some(found) => Ok(found),
-        None => super::parse::data_type(text).and_then(|t| of_sql(&t)),
-    }
-}
-
-pub(super) fn of_sql(declared: &DataType) -> Result<LogicalType, String> {
-    Ok(match declared {
-        DataType::Bool | DataType::Boolean => LogicalType::Bool,
-        DataType::SmallInt(_) => LogicalType::Int16,
-        DataType::Int(_) | DataType::Integer(_) => LogicalType::Int32,
-        DataType::BigInt(_) => LogicalType::Int64,
-        DataType::Real => LogicalType::Float32,
-        DataType::DoublePrecision | DataType::Double(_) | DataType::Float(_) => LogicalType::Float64,
-        DataType::Numeric(info) | DataType::Decimal(info) => decimal(info)?,
-        DataType::Text => LogicalType::Text,
-        DataType::Varchar(None) | DataType::CharVarying(None) | DataType::CharacterVarying(None) => {
-            LogicalType::Text
-        }
-        DataType::Date => LogicalType::Date,
-        DataType::Time(_, TimezoneInfo::None | TimezoneInfo::WithoutTimeZone) => LogicalType::Time,
-        DataType::Timestamp(_, TimezoneInfo::None | TimezoneInfo::WithoutTimeZone) => LogicalType::Timestamp,
-        DataType::Timestamp(..) => LogicalType::TimestampTz,
-        DataType::Uuid => LogicalType::Uuid,
-        other => {
-            return Err(format!(
-                "there is no conversion to {other}; there is one to boolean, int16, int32, int64, float32, float64, decimal(digits, behind the point), text, date, time, timestamp, timestamp with time zone, uuid and json"
-            ));
-        }
-    })
-}
-
-fn decimal(info: &ExactNumberInfo) -> Result<LogicalType, String> {
-    let (precision, scale) = match info {
-        ExactNumberInfo::None => return Ok(ANY_DECIMAL),
-        ExactNumberInfo::Precision(p) => (*p, 0),
-        ExactNumberInfo::PrecisionAndScale(p, s) => (*p, *s),
-    };
-    match (u32::try_from(precision), i32::try_from(scale)) {
-        (Ok(p @ 1..=1000), Ok(s @ 0..=1000)) if s <= p as i32 => {
-            Ok(LogicalType::Decimal { precision: Some(p), scale: Some(s) })
-        }
-        _ => Err(format!(
-            "decimal({precision}, {scale}) has no such digits: 1 to 1000, and no more of them behind the point"
-        )),
     }
 }

@@ -1,17 +1,26 @@
 //! Mapping changes leads to what mapping the rows themselves gives.
 
-use super::*;
-use crate::change::{ChangeBlockBuilder, Images, Transaction};
-use crate::column::RowsBuilder;
+use crate::apply::reduce::reduce;
+use crate::change::block::ChangeBlock;
+use crate::change::builder::{ChangeBlockBuilder, Images};
+use crate::change::kind::{ChangeKind, Transaction};
+use crate::model::described::{LogIdentity, SourceColumn, SourceTable, TableKind};
+use crate::model::finding::Fix;
+use crate::model::name::TableName;
+use crate::model::position::Position;
+use crate::model::schema::Column;
+use crate::model::types::LogicalType;
+use crate::plan::make::plan;
+use crate::plan::table::TablePlan;
 use crate::plan::tests::Dialect;
-use crate::plan::{LogIdentity, SourceColumn, SourceTable, TableKind, plan};
-use crate::position::Position;
-use crate::project::Project;
-use crate::reduce::reduce;
-use crate::schema::{Column, TableName};
+use crate::project::config::Project;
+use crate::project::section::tests::AnyKind;
+use crate::value::column::{RowsBuilder, Value, value_at, value_text};
+use arrow::array::RecordBatch;
 use chrono::DateTime;
 use proptest::prelude::*;
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 fn source(identity: LogIdentity) -> SourceTable {
     let column = |name: &str, logical: LogicalType| SourceColumn {
@@ -35,6 +44,7 @@ fn source(identity: LogIdentity) -> SourceTable {
         row_estimate: None,
         bytes: None,
         refused: None,
+        whole_rows: Fix::none(),
         written_by: None,
         written_from: None,
         comment: None,
@@ -44,11 +54,11 @@ fn source(identity: LogIdentity) -> SourceTable {
 
 fn planned(rule: &str, identity: LogIdentity) -> Result<TablePlan, String> {
     let text = format!(
-        "[sources.harbour]\nkind=\"sqlite\"\npath=\"x\"\n[targets.t]\nkind=\"sqlite\"\npath=\"x\"\n[pipelines.p]\nsource=\"harbour\"\ntarget=\"t\"\n[[pipelines.p.rule]]\nmatch=\"stays\"\n{rule}"
+        "[sources.harbour]\nkind=\"shed\"\n[targets.t]\nkind=\"shed\"\n[pipelines.p]\nsource=\"harbour\"\ntarget=\"t\"\n[[pipelines.p.rule]]\nmatch=\"stays\"\n{rule}"
     );
-    let project = Project::parse("f", &text).map_err(|e| e.to_string())?;
+    let project = Project::parse("f", &text, &AnyKind).map_err(|e| e.to_string())?;
     let mut found = plan(&project.pipelines["p"], &[source(identity)], &Dialect);
-    found.tables.pop().ok_or_else(|| found.refused[0].why.clone())
+    found.tables.pop().ok_or_else(|| found.refused[0].reason.to_string())
 }
 
 fn by_id() -> LogIdentity {
@@ -83,7 +93,7 @@ fn rows_are_chosen_converted_and_added_to() {
     let plan = planned(RULE, by_id()).unwrap();
     let names: Vec<&str> = plan.columns.iter().map(|c| c.name.as_str()).collect();
     assert_eq!(names, ["id", "n", "note", "double", "quay", "origin"]);
-    let mapper = Mapper::new(&plan).unwrap().unwrap();
+    let mapper = plan.mapper().unwrap().unwrap();
     let rows = mapper.rows(&batch(&plan, [(1, 2, None), (2, 3, Some("late".into()))])).unwrap();
     assert_eq!(rows.num_rows(), 1);
     let expected = ["2", "3", "late", "6", "Pellow", "harbour"].map(|t| Some(t.to_string()));
@@ -97,7 +107,7 @@ fn a_value_that_does_not_fit_stops_with_its_row_or_does_what_the_rule_says() {
     let rows = |rule: &str, note: &str| {
         let plan = planned(rule, by_id()).unwrap();
         let rows = batch(&plan, [(1, 1, Some("never read".into())), (7, 3, Some(note.into()))]);
-        Mapper::new(&plan).unwrap().unwrap().rows(&rows).map(|rows| texts(&rows, 0)[2].clone())
+        plan.mapper().unwrap().unwrap().rows(&rows).map(|rows| texts(&rows, 0)[2].clone())
     };
     assert_eq!(rows(&rule(""), "12"), Ok(Some("12".into())));
     let error = rows(&rule(""), "soon").unwrap_err().to_string();
@@ -146,7 +156,7 @@ fn log(plan: &TablePlan, steps: &[Step], whole: bool) -> (ChangeBlock, BTreeMap<
     let mut block = ChangeBlockBuilder::new(plan.schema.clone());
     let at = DateTime::UNIX_EPOCH;
     let transaction =
-        Arc::new(Transaction { position: Position::new(9, "9"), proof: String::new(), committed_at: at });
+        Arc::new(Transaction { position: Position::new(&[9], "9"), proof: String::new(), committed_at: at });
     for (order, step) in steps.iter().enumerate() {
         let (kind, old, new) = match step {
             Step::Put(id, nights) => {
@@ -191,7 +201,7 @@ proptest! {
     #[test]
     fn mapping_the_changes_is_mapping_the_rows(steps in steps(), whole: bool) {
         let plan = planned(RULE, by_id()).unwrap();
-        let mapper = Mapper::new(&plan).unwrap().unwrap();
+        let mapper = plan.mapper().unwrap().unwrap();
         let (block, rows) = log(&plan, &steps, whole);
         let mapped = mapper.block(&block).unwrap();
         let reduced = reduce(&[&mapped]).unwrap();

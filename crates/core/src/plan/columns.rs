@@ -1,13 +1,16 @@
 //! Which columns are read, and what becomes of them in the target.
 
-use super::{LogIdentity, SourceTable};
-use crate::convert::{Conversion, OnMisfit, conversion};
 use crate::expr::Expr;
-use crate::mapping::{Mapping, Output};
-use crate::pick::{TableRule, near};
-use crate::project::{AddConfig, Constant, PipelineConfig, Stamp};
-use crate::schema::{Column, RowIdentity, TableSchema};
-use crate::types::LogicalType;
+use crate::mapping::outputs::{Mapping, Output};
+use crate::model::described::{LogIdentity, SourceTable};
+use crate::model::finding::Reason;
+use crate::model::near::near;
+use crate::model::policy::{OnMisfit, Stamp};
+use crate::model::schema::{Column, RowIdentity, TableSchema};
+use crate::model::types::LogicalType;
+use crate::pick::rule::{Addition, Constant, TableRule};
+use crate::project::config::PipelineConfig;
+use crate::value::convert::{Conversion, conversion};
 use std::collections::HashSet;
 
 /// A table's columns on their way.
@@ -26,7 +29,7 @@ pub(super) fn map(
     config: &PipelineConfig,
     rule: &TableRule,
     table: &SourceTable,
-) -> Result<MappedColumns, String> {
+) -> Result<MappedColumns, Reason> {
     check_names(rule, table)?;
     let mut left_out = Vec::new();
     let mut carried = Vec::new();
@@ -47,9 +50,8 @@ pub(super) fn map(
         }
         match (&source.refused, dropped) {
             (Some(why), None) => {
-                return Err(format!(
-                    "column {name}: {why}; or leave it out with a rule: drop = [\"{name}\"]"
-                ));
+                let why = format!("column {name}: {why}; or leave it out with a rule: drop = [\"{name}\"]");
+                return Err(why.into());
             }
             (refused, Some(why)) => {
                 left_out.push((name.clone(), why.to_string()));
@@ -115,7 +117,7 @@ impl MappedColumns {
             self.push(to, Output::Column(at), &column.name, None);
             return Ok(());
         };
-        let logical = cast.logical()?;
+        let logical = cast.to.clone();
         let can = conversion(&column.logical, &logical).ok_or_else(|| {
             format!("column {}: a value of type {} cannot be cast to {logical}", column.name, column.logical)
         })?;
@@ -149,28 +151,29 @@ impl MappedColumns {
         Ok(())
     }
 
-    fn add(&mut self, config: &PipelineConfig, name: &str, add: &AddConfig) -> Result<(), String> {
-        let (logical, output) = if let Some(text) = &add.expression {
-            let expr = Expr::parse(text.get_ref(), &self.read.columns)
-                .map_err(|why| format!("added column {name}: {why}"))?;
-            (expr.logical().clone(), Output::Expression(text.get_ref().clone()))
-        } else if let Some(constant) = &add.constant {
-            match constant {
-                Constant::Bool(b) => (LogicalType::Bool, Output::Constant(b.to_string())),
-                Constant::Int(i) => (LogicalType::Int64, Output::Constant(i.to_string())),
-                Constant::Float(f) => (LogicalType::Float64, Output::Constant(format!("{f:?}"))),
-                Constant::Text(text) => (LogicalType::Text, Output::Constant(text.clone())),
+    fn add(&mut self, config: &PipelineConfig, name: &str, add: &Addition) -> Result<(), String> {
+        let (logical, output) = match add {
+            Addition::Expression(text) => {
+                let expr = Expr::parse(text, &self.read.columns)
+                    .map_err(|why| format!("added column {name}: {why}"))?;
+                (expr.logical().clone(), Output::Expression(text.clone()))
             }
-        } else {
-            let stamp = add.from.ok_or_else(|| format!("added column {name} comes from nowhere"))?;
-            let value = match stamp {
-                Stamp::Source => Some(config.source.get_ref().clone()),
-                Stamp::Table => Some(self.read.table.to_string()),
-                Stamp::CommittedAt | Stamp::Position => None,
-            };
-            let logical =
-                if stamp == Stamp::CommittedAt { LogicalType::TimestampTz } else { LogicalType::Text };
-            (logical, Output::Stamp { stamp, value })
+            Addition::Constant(Constant::Bool(b)) => (LogicalType::Bool, Output::Constant(b.to_string())),
+            Addition::Constant(Constant::Int(i)) => (LogicalType::Int64, Output::Constant(i.to_string())),
+            Addition::Constant(Constant::Float(f)) => {
+                (LogicalType::Float64, Output::Constant(format!("{f:?}")))
+            }
+            Addition::Constant(Constant::Text(text)) => (LogicalType::Text, Output::Constant(text.clone())),
+            Addition::Stamp(stamp) => {
+                let value = match stamp {
+                    Stamp::Source => Some(config.source.get_ref().clone()),
+                    Stamp::Table => Some(self.read.table.to_string()),
+                    Stamp::CommittedAt | Stamp::Position => None,
+                };
+                let logical =
+                    if *stamp == Stamp::CommittedAt { LogicalType::TimestampTz } else { LogicalType::Text };
+                (logical, Output::Stamp { stamp: *stamp, value })
+            }
         };
         if output.is_of_change() && self.target.identity == RowIdentity::WholeRow {
             return Err(format!(
@@ -206,21 +209,21 @@ fn used_by_expressions(
     rule: &TableRule,
     table: &SourceTable,
     readable: &[Column],
-) -> Result<HashSet<String>, String> {
+) -> Result<HashSet<String>, Reason> {
     let mut used = HashSet::new();
     let key: &[String] = match &table.identity {
         LogIdentity::Key(key) => key,
         _ => &[],
     };
-    let mut see = |place: &str, expr: Expr| -> Result<(), String> {
+    let mut see = |place: &str, expr: Expr| -> Result<(), Reason> {
         for at in expr.columns() {
             let name = &readable[at].name;
             let left_out = table.columns.iter().any(|c| c.column.name == *name && c.may_be_left_out);
             if left_out && !key.contains(name) {
-                return Err(format!(
-                    "{place} reads column {name}, whose value the log leaves out where it is large and did not change. Run in the source: ALTER TABLE {} REPLICA IDENTITY FULL",
-                    table.name.quoted()
-                ));
+                let why = format!(
+                    "{place} reads column {name}, whose value the log leaves out where it is large and did not change"
+                );
+                return Err(Reason { why, fix: table.whole_rows.clone() });
             }
             used.insert(name.clone());
         }
@@ -231,9 +234,9 @@ fn used_by_expressions(
         see("where", expr)?;
     }
     for (name, add) in &rule.add {
-        if let Some(text) = &add.expression {
+        if let Addition::Expression(text) = add {
             let place = format!("added column {name}");
-            let expr = Expr::parse(text.get_ref(), readable).map_err(|why| format!("{place}: {why}"))?;
+            let expr = Expr::parse(text, readable).map_err(|why| format!("{place}: {why}"))?;
             see(&place, expr)?;
         }
     }
@@ -250,7 +253,7 @@ fn used_by_expressions(
 /// | full row | given | the declared key, checked |
 /// | full row, no key | none | the whole row |
 /// | nothing | any | refused: publishing would make the application's updates fail |
-fn row_identity(rule: &TableRule, table: &SourceTable, columns: &[Column]) -> Result<RowIdentity, String> {
+fn row_identity(rule: &TableRule, table: &SourceTable, columns: &[Column]) -> Result<RowIdentity, Reason> {
     let indexes = |names: &[String]| -> Result<Vec<usize>, String> {
         let index = |n: &String| {
             columns.iter().position(|c| c.name == *n).ok_or_else(|| {
@@ -263,21 +266,27 @@ fn row_identity(rule: &TableRule, table: &SourceTable, columns: &[Column]) -> Re
         names.iter().map(index).collect()
     };
     match (&table.identity, &rule.key) {
-        (LogIdentity::None { why, fix }, _) => Err(format!(
-            "{why}: the log would not say which row was updated or deleted, and publishing the table would make the application's own updates and deletes fail. Run in the source: {fix}"
-        )),
+        (LogIdentity::None(Reason { why, fix }), _) => Err(Reason {
+            why: format!(
+                "{why}: the log would not say which row was updated or deleted, and publishing the table would make the application's own updates and deletes fail"
+            ),
+            fix: fix.clone(),
+        }),
         (LogIdentity::Key(key), None) | (LogIdentity::Full { key: Some(key) }, None) => {
-            indexes(key).map(RowIdentity::Key)
+            Ok(RowIdentity::Key(indexes(key)?))
         }
-        (LogIdentity::Key(key), Some(declared)) if same(key, declared) => indexes(key).map(RowIdentity::Key),
-        (LogIdentity::Key(key), Some(_)) => Err(format!(
-            "the project file declares a key, but the source's log identifies rows by ({}); take `key` out of the rule, or set REPLICA IDENTITY FULL",
-            key.join(", ")
-        )),
+        (LogIdentity::Key(key), Some(declared)) if same(key, declared) => Ok(RowIdentity::Key(indexes(key)?)),
+        (LogIdentity::Key(key), Some(_)) => Err(Reason {
+            why: format!(
+                "the project file declares a key, but the source's log identifies rows by ({}); take `key` out of the rule, or have the log carry whole rows",
+                key.join(", ")
+            ),
+            fix: table.whole_rows.clone(),
+        }),
         (LogIdentity::Full { .. }, Some(declared)) if declared.is_empty() => {
             Err("the declared key has no columns".into())
         }
-        (LogIdentity::Full { .. }, Some(declared)) => indexes(declared).map(RowIdentity::DeclaredKey),
+        (LogIdentity::Full { .. }, Some(declared)) => Ok(RowIdentity::DeclaredKey(indexes(declared)?)),
         (LogIdentity::Full { key: None }, None) => {
             let carried = |name: &str| columns.iter().any(|c| c.name == name);
             match table.columns.iter().any(|c| !c.generated && !carried(&c.column.name)) {

@@ -1,8 +1,15 @@
 //! What planning accepts and refuses.
 
-use super::*;
-use crate::project::Project;
-use crate::types::LogicalType;
+use crate::model::described::{LogIdentity, SourceColumn, SourceTable, TableKind};
+use crate::model::finding::{Fix, Reason};
+use crate::model::name::TableName;
+use crate::model::schema::{Column, RowIdentity};
+use crate::model::types::LogicalType;
+use crate::plan::dialect::{Declared, TargetDialect};
+use crate::plan::make::{Plan, plan};
+use crate::plan::table::TablePlan;
+use crate::project::config::Project;
+use crate::project::section::tests::AnyKind;
 use rstest::rstest;
 
 /// A target that declares logical types and does not tell upper from lower case.
@@ -42,6 +49,7 @@ fn table(name: &str, columns: &[&str], identity: LogIdentity) -> SourceTable {
         row_estimate: None,
         bytes: None,
         refused: None,
+        whole_rows: Fix::none(),
         written_by: None,
         written_from: None,
         comment: None,
@@ -55,9 +63,9 @@ fn key(columns: &[&str]) -> LogIdentity {
 
 fn planned(rule: &str, tables: &[SourceTable]) -> Plan {
     let text = format!(
-        "[sources.s]\nkind=\"postgres\"\nurl=\"x\"\n[targets.t]\nkind=\"sqlite\"\npath=\"x\"\n[pipelines.p]\nsource=\"s\"\ntarget=\"t\"\ninto=\"{{table}}\"\nexclude=[\"*.*_tmp\"]\n{rule}"
+        "[sources.s]\nkind=\"quay\"\n[targets.t]\nkind=\"shed\"\n[pipelines.p]\nsource=\"s\"\ntarget=\"t\"\ninto=\"{{table}}\"\nexclude=[\"*.*_tmp\"]\n{rule}"
     );
-    plan(&Project::parse("f", &text).unwrap().pipelines["p"], tables, &Dialect)
+    plan(&Project::parse("f", &text, &AnyKind).unwrap().pipelines["p"], tables, &Dialect)
 }
 
 #[test]
@@ -74,7 +82,7 @@ fn columns_are_dropped_renamed_and_left_out_and_the_key_follows() {
 }
 
 #[rstest]
-#[case::no_identity(table("a", &["x"], LogIdentity::None { why: "no key".into(), fix: "ALTER TABLE a REPLICA IDENTITY FULL".into() }), "", "REPLICA IDENTITY FULL")]
+#[case::no_identity(table("a", &["x"], LogIdentity::None(Reason::with("no key", ["MEND a"]))), "", "no key: the log would not say")]
 #[case::folding_columns(table("a", &["Id", "id"], key(&["id"])), "", "would both be")]
 #[case::dropped_key(table("a", &["id", "x"], key(&["id"])), "drop=[\"id\"]", "key column id is not carried")]
 #[case::unknown_column(table("a", &["id"], key(&["id"])), "drop=[\"nope\"]", "names column nope")]
@@ -93,7 +101,7 @@ fn what_cannot_be_carried_is_refused_by_name(
     };
     let plan = planned(&rule, &[table]);
     assert!(plan.tables.is_empty());
-    assert!(plan.refused[0].why.contains(why), "{}", plan.refused[0].why);
+    assert!(plan.refused[0].reason.to_string().contains(why), "{}", plan.refused[0].reason);
 }
 
 #[test]

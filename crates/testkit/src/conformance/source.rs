@@ -1,17 +1,20 @@
 //! What is asked of every source. The table is `berths`, in whatever schema, with the key `id`.
 
 use crate::memory_target::MemoryTarget;
-use crate::rows::{Op, Row, row, row_at};
+use crate::rows::{AnyKind, Op, Row, row, row_at};
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_adapter::{
-    AdapterError, CapturePlan, Events, Result, RowOrder, SnapshotMark, SnapshotSink, Source, StreamStart,
-    StreamTable, TailFrom, Target,
+    AdapterError, CapturePlan, Durable, Events, Holder, InspectTarget, Lack, Result, RowOrder, SnapshotMark,
+    SnapshotSink, Source, StreamStart, StreamTable, TailFrom, TakeFrom, Turn, WriteTarget,
 };
-use moorage_core::change::{ChangeKind, Segment, Transaction};
-use moorage_core::checkpoint::{Checkpoint, Durable, Refusal, Stage};
-use moorage_core::plan::{TablePlan, plan};
-use moorage_core::project::Project;
+use moorage_core::change::kind::{ChangeKind, Transaction};
+use moorage_core::change::segment::Segment;
+use moorage_core::checkpoint::decide::Refusal;
+use moorage_core::checkpoint::stored::{Checkpoint, Stage};
+use moorage_core::plan::make::plan;
+use moorage_core::plan::table::TablePlan;
+use moorage_core::project::config::Project;
 use std::sync::{Arc, Mutex};
 use tokio::sync::mpsc;
 
@@ -19,14 +22,6 @@ use tokio::sync::mpsc;
 pub trait SourceUnderTest {
     /// The source, whose table `berths` is there and empty.
     fn source(&self) -> Arc<dyn Source>;
-    /// Whether emptying the table is a change of its own, and not so many deletes.
-    fn truncates(&self) -> bool {
-        true
-    }
-    /// Whether both sides of a row can be looked at.
-    fn looks(&self) -> bool {
-        true
-    }
     /// Commits a transaction.
     fn commit(&self, ops: &[Op]);
     /// Begins a transaction with these changes and rolls it back.
@@ -53,18 +48,12 @@ impl SnapshotSink for Sink {
 
 fn capture() -> CapturePlan {
     let name = || "moorage_conformance".to_string();
-    CapturePlan {
-        slot: name(),
-        publication: name(),
-        slot_named: false,
-        publication_named: false,
-        token: "t1".into(),
-    }
+    CapturePlan { pipeline: "conformance".into(), name: name(), token: "t1".into() }
 }
 
 async fn planned(source: &Arc<dyn Source>) -> TablePlan {
-    let text = "[sources.s]\nkind=\"postgres\"\nurl=\"x\"\n[targets.t]\nkind=\"sqlite\"\npath=\"x\"\n[pipelines.p]\nsource=\"s\"\ntarget=\"t\"\ninclude=[\"*.berths\"]";
-    let project = Project::parse("f", text).unwrap();
+    let text = "[sources.s]\nkind=\"memory\"\n[targets.t]\nkind=\"memory\"\n[pipelines.p]\nsource=\"s\"\ntarget=\"t\"\ninclude=[\"*.berths\"]";
+    let project = Project::parse("f", text, &AnyKind).unwrap();
     let found = source.discover().await.unwrap();
     let mut plan = plan(&project.pipelines["p"], &found, MemoryTarget::default().dialect());
     assert!(plan.refused.is_empty(), "{:?}", plan.refused);
@@ -75,12 +64,13 @@ fn checkpoint(source_state: &moorage_adapter::CaptureState, position: String) ->
     Checkpoint {
         pipeline: "conformance".into(),
         identity: source_state.identity.clone(),
-        capture_point: capture().slot,
+        capture_point: capture().name,
         token: capture().token,
         stage: Stage::Following,
         changes_only: false,
         position,
         proof: String::new(),
+        sequence: 0,
         committed_at: None,
         captured_at: None,
         merged_at: None,
@@ -88,6 +78,26 @@ fn checkpoint(source_state: &moorage_adapter::CaptureState, position: String) ->
 }
 
 /// Reads until a note arrives; gives the changes and the last transaction.
+/// Evidence that a target has committed everything up to a checkpoint, which only a target can give.
+async fn evidence_of(checkpoint: Checkpoint) -> Durable {
+    let target = MemoryTarget::default();
+    let holder = Holder {
+        id: "evidence".into(),
+        pid: 1,
+        host: "quay".into(),
+        place: String::new(),
+        started: String::new(),
+        since: chrono::Utc::now(),
+    };
+    let silent: Events = Arc::new(|_| {});
+    let turn =
+        target.take_turn(&checkpoint.pipeline, &holder, TakeFrom::Nobody, true, &silent).await.unwrap();
+    assert_eq!(turn, Turn::Taken);
+    target.save_checkpoint(&checkpoint).await.unwrap();
+    let batch = target.begin(&checkpoint).await.unwrap();
+    batch.commit_durably(checkpoint).await.unwrap().0
+}
+
 async fn read_until(
     source: &Arc<dyn Source>,
     start: StreamStart,
@@ -120,11 +130,46 @@ async fn read_until(
             let last = last.expect("what was committed before the note has arrived");
             let done =
                 Checkpoint { position: last.position.to_string(), proof: last.proof.clone(), ..checkpoint };
-            stream.acknowledge(&Durable::committed(done));
+            stream.acknowledge(&evidence_of(done).await);
             stream.close().await;
             return Ok((seen, last));
         }
     }
+}
+
+/// All changes behind a checkpoint, each with its place: what is not acknowledged comes again, the same and in the same order.
+async fn read_twice(source: &Arc<dyn Source>, start: &StreamStart) {
+    let silent: Events = Arc::new(|_| {});
+    let mut readings = Vec::new();
+    for note in ["once", "twice"] {
+        let mut stream = source.changes(start.clone(), &silent).await.unwrap();
+        source.send_note(note).await.unwrap();
+        let mut seen = Vec::new();
+        let mut places = Vec::new();
+        loop {
+            let segment: Segment = stream.next().await.unwrap().segment;
+            for block in &segment.blocks {
+                for (at, change) in block.changes().enumerate() {
+                    let position = block.transaction(at).unwrap().position.clone();
+                    places.push((position, change.order));
+                    seen.push((
+                        change.kind,
+                        change.new.map(|new| row_at(block.new_rows(), new)),
+                        change.order,
+                    ));
+                }
+            }
+            if segment.notes.iter().any(|n| n == note) {
+                break;
+            }
+        }
+        // In a source's own order, which positions and numbers within them say as well.
+        assert!(places.windows(2).all(|two| two[0] < two[1]), "{places:?}");
+        readings.push(seen);
+        stream.close().await;
+    }
+    assert!(!readings[0].is_empty(), "there was something to read");
+    assert_eq!(readings[0], readings[1], "what is read again is the same, in the same order");
 }
 
 /// Asks everything of a source.
@@ -160,8 +205,10 @@ pub async fn check_source(under_test: &dyn SourceUnderTest) {
         checkpoint,
         capture: capture(),
         tables: vec![StreamTable { plan: plan.clone(), mark: mark.clone() }],
+        settled: None,
     };
     let first = checkpoint(&state, text);
+    read_twice(&source, &start(first.clone())).await;
     let (seen, last) = read_until(&source, start(first.clone()), "one").await.unwrap();
     let kinds: Vec<ChangeKind> = seen.iter().map(|s| s.0).collect();
     assert_eq!(
@@ -176,24 +223,29 @@ pub async fn check_source(under_test: &dyn SourceUnderTest) {
     let resumed =
         Checkpoint { position: last.position.to_string(), proof: last.proof.clone(), ..first.clone() };
     let (seen, last) = read_until(&source, start(resumed), "two").await.unwrap();
-    let emptied = match under_test.truncates() {
+    let truncates = !source.lacks().contains(&Lack::Truncates);
+    let emptied = match truncates {
         true => (ChangeKind::Truncate, row(0, "truncate")),
         // Moved to 4, then deleted with the other one, in some order.
         false => seen.last().cloned().unwrap(),
     };
     assert_eq!((&seen[0], seen.last().unwrap()), (&(ChangeKind::Update, row(4, "moved")), &emptied));
-    assert!(under_test.truncates() || seen[1..].iter().all(|s| s.0 == ChangeKind::Delete), "{seen:?}");
+    assert!(truncates || seen[1..].iter().all(|s| s.0 == ChangeKind::Delete), "{seen:?}");
 
-    if under_test.looks() {
+    if source.lacks().contains(&Lack::Looks) {
+        check_no_looks(source.as_ref(), &plan).await;
+    } else {
         let held =
             Checkpoint { position: last.position.to_string(), proof: last.proof.clone(), ..first.clone() };
         check_looks(under_test, &source, &plan, &held).await;
     }
 
-    // A history that is not the checkpoint's is refused.
-    let other = Checkpoint { position: last.position.to_string(), proof: other_proof(&last.proof), ..first };
-    let refused = read_until(&source, start(other), "three").await.unwrap_err();
-    assert!(matches!(refused, AdapterError::History(Refusal::OtherHistory { .. })), "{refused}");
+    // A history that is not the checkpoint's is refused, and so is a proof that cannot be read.
+    for proof in [other_proof(&last.proof), "?".into()] {
+        let other = Checkpoint { position: last.position.to_string(), proof, ..first.clone() };
+        let refused = read_until(&source, start(other), "three").await.unwrap_err();
+        assert!(matches!(refused, AdapterError::History(Refusal::OtherHistory { .. })), "{refused}");
+    }
 
     let listed = source.teardown(&capture(), true, &silent).await.unwrap();
     assert!(
@@ -210,7 +262,7 @@ async fn tail_of(source: &Arc<dyn Source>, plan: &TablePlan, from: &TailFrom, co
     let mut seen = Vec::new();
     while seen.len() < count {
         for block in tail.stream.next().await.unwrap().segment.blocks {
-            let of = |c: moorage_core::change::Change<'_>| match (c.new, c.old) {
+            let of = |c: moorage_core::change::kind::Change<'_>| match (c.new, c.old) {
                 (Some(new), _) => row_at(block.new_rows(), new),
                 (None, Some(old)) => row_at(block.old_rows(), old),
                 (None, None) => row(0, "truncate"),
@@ -274,8 +326,21 @@ async fn check_looks(
     assert!(unmoved <= kept, "following beside a pipeline does not move its capture point");
 }
 
-/// The same proof with another last digit.
+/// What is lacking is said with a type, and not by an empty answer.
+async fn check_no_looks(source: &dyn Source, plan: &TablePlan) {
+    let plans = std::slice::from_ref(plan);
+    let errors = [
+        source.look(Some(&capture()), &[]).await.err(),
+        source.tail(&capture(), plans, &TailFrom::Now).await.err(),
+        source.row(plan, &["1".into()]).await.err(),
+    ];
+    for error in errors {
+        assert!(matches!(error, Some(AdapterError::Lacking { lack: Lack::Looks, .. })), "{error:?}");
+    }
+}
+
+/// The same proof with another last digit, which it may have in any form.
 fn other_proof(proof: &str) -> String {
     let (head, digit) = proof.split_at(proof.len() - 1);
-    format!("{head}{:x}", (u32::from_str_radix(digit, 16).unwrap() + 1) % 16)
+    format!("{head}{}", if digit == "0" { "1" } else { "0" })
 }

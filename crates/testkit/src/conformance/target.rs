@@ -1,108 +1,21 @@
 //! What is asked of every target. The table is made from `public.berths`.
 
-use crate::rows::{Op, Row, berths_schema, block_of, row, rows_of_batch};
+use super::handed::{
+    PIPELINE, TargetUnderTest, begun, checkpoint, holder, loaded, merged, no_old, plan, prepared, taken,
+    transaction,
+};
+use super::promises::{
+    lacking, loads_at_once, looks, rejects, remembering, several_tables, truncate_beside_kept_rows,
+};
+use crate::rows::{Op, Row, block_of, row, rows_of_batch};
 use moorage_adapter::{
-    AdapterError, Events, Holder, LoadedTable, Merge, Replacement, SnapshotMark, TableState, TakeFrom,
-    Target, Turn,
+    AdapterError, LoadedTable, MemoKind, Replacement, SnapshotMark, TableState, TakeFrom, Target, Turn,
 };
 use moorage_core::Position;
-use moorage_core::change::Transaction;
-use moorage_core::checkpoint::{Checkpoint, SourceIdentity, Stage};
-use moorage_core::mapping::Mapping;
-use moorage_core::plan::{ExistingRowsChoice, PlannedColumn, TablePlan};
-use moorage_core::project::Mismatch;
-use moorage_core::schema::RowIdentity;
+use moorage_core::apply::prepare::TableBatch;
+use moorage_core::model::policy::{ExistingRows, Mismatch};
+use moorage_core::model::schema::RowIdentity;
 use std::sync::Arc;
-
-/// A target with a way to read and to spoil it.
-pub trait TargetUnderTest {
-    /// The target, empty at first.
-    fn target(&self) -> Arc<dyn Target>;
-    /// The same target as another process has it.
-    fn another(&self) -> Arc<dyn Target>;
-    /// A table's rows as any reader sees them now, sorted; none if it is not there.
-    fn rows(&self, table: &str) -> Vec<Row>;
-    /// Makes a table of the planned form with rows, as someone else would have.
-    fn put(&self, plan: &TablePlan, rows: &[Row]);
-}
-
-const PIPELINE: &str = "conformance";
-
-fn plan(target: &dyn Target, name: &str, identity: RowIdentity) -> TablePlan {
-    let schema = berths_schema(identity);
-    let columns = schema.columns.iter().map(|c| PlannedColumn {
-        name: c.name.clone(),
-        declared: target.dialect().declare(c, false),
-        loses: None,
-        comment: None,
-    });
-    TablePlan {
-        columns: columns.collect(),
-        mapped: schema.clone(),
-        mapping: Mapping::plain(schema.columns.len()),
-        schema,
-        source_id: 1,
-        target: name.into(),
-        left_out: Vec::new(),
-        existing_rows: None,
-        ddl: None,
-        on_reject: Default::default(),
-        mismatch: Default::default(),
-        comment: None,
-        fingerprint: String::new(),
-    }
-}
-
-fn checkpoint(position: &str) -> Checkpoint {
-    let word = || "test".to_string();
-    Checkpoint {
-        pipeline: PIPELINE.into(),
-        identity: SourceIdentity { kind: word(), system: word(), database: word(), timeline: word() },
-        capture_point: word(),
-        token: word(),
-        stage: Stage::Following,
-        changes_only: false,
-        position: position.into(),
-        proof: String::new(),
-        committed_at: None,
-        captured_at: None,
-        merged_at: None,
-    }
-}
-
-fn live() -> LoadedTable {
-    let mark = SnapshotMark { text: "m".into(), complete_at: Position::new(3, "3") };
-    LoadedTable { state: TableState::Live, mark: Some(mark), captured_by: Some("by a trigger".into()) }
-}
-
-async fn loaded(target: &dyn Target, plan: &TablePlan, rows: &[Row]) {
-    target.create(PIPELINE, plan).await.unwrap();
-    target.load(plan, rows_of_batch(&plan.schema, rows)).await.unwrap();
-    target.finish_load(PIPELINE, plan, live()).await.unwrap();
-}
-
-/// A batch that goes on from what the target holds.
-async fn begun(target: &dyn Target, plan: &TablePlan) -> Box<dyn Merge> {
-    let from = target.checkpoint(PIPELINE).await.unwrap().expect("a checkpoint");
-    target.begin(&from, std::slice::from_ref(plan)).await.unwrap()
-}
-
-async fn merged(target: &dyn Target, plan: &TablePlan, position: &str, ops: &[Op], old: impl Fn(i64) -> Row) {
-    let transaction = Arc::new(Transaction {
-        position: Position::new(1, position),
-        proof: String::new(),
-        committed_at: chrono::DateTime::UNIX_EPOCH,
-    });
-    let mut merge = begun(target, plan).await;
-    let block = block_of(&plan.schema, &transaction, &mut 0, ops, old);
-    merge.write(&[block]).await.unwrap();
-    let (durable, _) = merge.commit(checkpoint(position)).await.unwrap();
-    assert_eq!(durable.checkpoint().position, position);
-}
-
-fn no_old(_: i64) -> Row {
-    panic!("a keyed table needs no old row")
-}
 
 /// Asks everything of a target.
 pub async fn check_target(under_test: &dyn TargetUnderTest) {
@@ -112,7 +25,7 @@ pub async fn check_target(under_test: &dyn TargetUnderTest) {
     assert_eq!(taken(target, &holder("first"), TakeFrom::Nobody, false).await, Turn::NothingThere);
     assert!(target.save_checkpoint(&checkpoint("1")).await.is_err(), "nothing is written without the turn");
     assert_eq!(taken(target, &holder("first"), TakeFrom::Nobody, true).await, Turn::Taken);
-    let _durable = target.save_checkpoint(&checkpoint("1")).await.unwrap();
+    target.save_checkpoint(&checkpoint("1")).await.unwrap();
     loading(under_test, target).await;
     merging(under_test, target).await;
     without_key(under_test, target).await;
@@ -120,17 +33,14 @@ pub async fn check_target(under_test: &dyn TargetUnderTest) {
     existing_rows(under_test, target).await;
     reading_again(under_test, target).await;
     one_writer(under_test, target).await;
+    several_tables(under_test, target).await;
+    truncate_beside_kept_rows(under_test, target).await;
+    loads_at_once(under_test, target).await;
+    looks(under_test, target).await;
+    rejects(under_test, target).await;
+    remembering(under_test, target).await;
+    lacking(target).await;
     forgetting(under_test, target).await;
-}
-
-fn holder(id: &str) -> Holder {
-    let since = chrono::DateTime::UNIX_EPOCH;
-    Holder { id: id.into(), pid: 1, host: "quay".into(), place: String::new(), started: String::new(), since }
-}
-
-async fn taken(target: &dyn Target, holder: &Holder, from: TakeFrom<'_>, make: bool) -> Turn {
-    let silent: Events = Arc::new(|_| {});
-    target.take_turn(PIPELINE, holder, from, make, &silent).await.unwrap()
 }
 
 /// Whoever has lost the turn writes nothing, whichever way it tries, also into a batch that it had begun; and no batch
@@ -155,12 +65,12 @@ async fn one_writer(under_test: &dyn TargetUnderTest, target: &dyn Target) {
     lost(target.create(PIPELINE, &berths).await, "making a table");
     lost(target.create_again(PIPELINE, &berths).await, "making room beside a table");
     lost(target.forget(PIPELINE, &["berths".into()], true).await, "forgetting");
-    lost(target.begin(&at, std::slice::from_ref(&berths)).await.map(|_| ()), "a batch");
+    lost(target.begin(&at).await.map(|_| ()), "a batch");
     lost(target.teardown(PIPELINE, false).await.map(|_| ()), "removing all");
     assert_eq!((under_test.rows("berths"), target.checkpoint(PIPELINE).await.unwrap()), (before, Some(at)));
 
     assert_eq!(taken(target, &first, TakeFrom::Gone(&second), true).await, Turn::Taken);
-    let elsewhere = target.begin(&checkpoint("999"), std::slice::from_ref(&berths)).await;
+    let elsewhere = target.begin(&checkpoint("999")).await;
     assert!(matches!(elsewhere, Err(AdapterError::CheckpointMoved { .. })), "another checkpoint");
     other.end_turn(PIPELINE).await.unwrap();
     target.renew_turn(PIPELINE).await.unwrap();
@@ -216,15 +126,11 @@ async fn merging(under_test: &dyn TargetUnderTest, target: &dyn Target) {
 
     // Nothing of an open batch is seen, and nothing of a dropped one stays.
     let before = under_test.rows("berths");
-    let transaction = Arc::new(Transaction {
-        position: Position::new(1, "1"),
-        proof: String::new(),
-        committed_at: chrono::DateTime::UNIX_EPOCH,
-    });
+    let transaction = transaction("1");
     let block =
         block_of(&berths.schema, &transaction, &mut 0, &[Op::Truncate, Op::Insert(row(9, "nine"))], no_old);
-    let mut merge = begun(target, &berths).await;
-    merge.write(&[block]).await.unwrap();
+    let mut merge = begun(target).await;
+    merge.write(prepared(&berths, block)).await.unwrap();
     assert_eq!(under_test.rows("berths"), before, "readers see whole batches");
     drop(merge);
     assert_eq!(under_test.rows("berths"), before);
@@ -270,16 +176,12 @@ async fn differing(under_test: &dyn TargetUnderTest, target: &dyn Target) {
     let mut odd = plan(target, "odd_berths", RowIdentity::Key(vec![0]));
     let there = [row(1, "one"), row(2, "two")];
     loaded(target, &odd, &there).await;
-    let transaction = Arc::new(Transaction {
-        position: Position::new(1, "1"),
-        proof: String::new(),
-        committed_at: chrono::DateTime::UNIX_EPOCH,
-    });
+    let transaction = transaction("1");
     let ops = [Op::Update(7, row(7, "seven")), Op::Insert(row(1, "uno")), Op::Delete(8)];
     for op in &ops {
         let block = block_of(&odd.schema, &transaction, &mut 0, std::slice::from_ref(op), no_old);
-        let mut merge = begun(target, &odd).await;
-        let refused = merge.write(&[block]).await;
+        let mut merge = begun(target).await;
+        let refused = merge.write(prepared(&odd, block)).await;
         drop(merge);
         target.renew_turn(PIPELINE).await.unwrap();
         let words = refused.expect_err("a difference").to_string();
@@ -303,12 +205,12 @@ async fn existing_rows(under_test: &dyn TargetUnderTest, target: &dyn Target) {
     assert!(target.check(PIPELINE, &old).await.is_err(), "rows of others are not touched without a word");
     assert!(target.create(PIPELINE, &old).await.is_err());
     assert_eq!(under_test.rows("old_berths").len(), 2);
-    old.existing_rows = Some(ExistingRowsChoice::Keep);
+    old.existing_rows = Some(ExistingRows::Keep);
     loaded(target, &old, &[row(2, "after"), row(3, "after")]).await;
     assert_eq!(under_test.rows("old_berths"), [row(1, "before"), row(2, "after"), row(3, "after")]);
     let mut replaced = plan(target, "older_berths", RowIdentity::Key(vec![0]));
     under_test.put(&replaced, &[row(1, "before")]);
-    replaced.existing_rows = Some(ExistingRowsChoice::Replace);
+    replaced.existing_rows = Some(ExistingRows::Replace);
     loaded(target, &replaced, &[row(5, "after")]).await;
     assert_eq!(under_test.rows("older_berths"), [row(5, "after")]);
 }
@@ -327,25 +229,22 @@ async fn reading_again(under_test: &dyn TargetUnderTest, target: &dyn Target) {
     merged(target, &berths, "10", &[Op::Insert(row(60, "meanwhile"))], no_old).await;
     assert!(under_test.rows("berths").contains(&row(60, "meanwhile")), "and are followed");
 
-    let transaction = Arc::new(Transaction {
-        position: Position::new(11, "11"),
-        proof: String::new(),
-        committed_at: chrono::DateTime::UNIX_EPOCH,
-    });
+    let transaction = transaction("11");
     let ops = [Op::Insert(row(60, "meanwhile")), Op::Delete(51)];
-    let mark = SnapshotMark { text: "m2".into(), complete_at: Position::new(9, "9") };
+    let mark = SnapshotMark { text: "m2".into(), complete_at: Position::new(&[9], "9") };
     for commits in [false, true] {
         let later = block_of(&berths.schema, &transaction, &mut 0, &ops, no_old);
+        let later = TableBatch::of(Arc::new(berths.clone()), vec![later]).unwrap();
         let end = LoadedTable {
             state: TableState::Live,
             mark: Some(mark.clone()),
             captured_by: Some("by another".into()),
         };
-        let mut merge = begun(target, &berths).await;
+        let mut merge = begun(target).await;
         let later = Box::new(std::iter::once(Ok(later)));
         merge.replace(vec![Replacement { plan: &berths, later, end }]).await.unwrap();
         if commits {
-            let _durable = merge.commit(checkpoint("11")).await.unwrap();
+            let _durable = merge.commit_durably(checkpoint("11")).await.unwrap();
         } else {
             drop(merge);
             assert!(!under_test.rows("berths").contains(&row(50, "read")), "nothing before the commit");
@@ -390,5 +289,6 @@ async fn forgetting(under_test: &dyn TargetUnderTest, target: &dyn Target) {
     target.teardown(PIPELINE, false).await.unwrap();
     assert!(under_test.rows("berths").is_empty() && target.tables(PIPELINE).await.unwrap().is_empty());
     assert!(target.checkpoint(PIPELINE).await.unwrap().is_none());
+    assert!(target.memos(PIPELINE, MemoKind::Structure).await.unwrap().is_empty());
     assert_eq!(under_test.rows("old_berths").len(), 3, "a table that was there before stays");
 }

@@ -1,25 +1,27 @@
 //! The questions that `init` asks on a terminal.
 
-use super::{open, target_of, try_source};
+use super::ends::{answers_with, open, target_of, try_source};
 use crate::args::{Global, InitArgs};
-use crate::exit::Failure;
+use crate::failure::Failure;
 use crate::render;
 use inquire::validator::Validation;
 use inquire::{InquireError, MultiSelect, Password, PasswordDisplayMode, Select, Text};
-use moorage_core::naming::Naming;
-use moorage_core::pattern::{Pattern, quoted_part};
-use moorage_core::plan::{SourceTable, TableKind};
-use moorage_core::project_text::{Answers, PasswordAnswer, SourceAnswer, plain_name};
+use moorage_adapter::kind::{Answered, Given, SourceKind};
+use moorage_core::model::described::{SourceTable, TableKind};
+use moorage_core::model::name::quoted_part;
+use moorage_core::pick::naming::Naming;
+use moorage_core::pick::pattern::Pattern;
+use moorage_core::project::text::{Answers, PasswordAnswer, plain_name};
+use moorage_systems::{source_kinds, target_kinds};
 use secrecy::SecretString;
 use std::collections::BTreeMap;
-use std::path::Path;
 
 fn given_up(error: InquireError) -> Failure {
     match error {
         InquireError::OperationCanceled | InquireError::OperationInterrupted => {
-            Failure::Failed("stopped; nothing was written".into())
+            Failure::failed("stopped; nothing was written")
         }
-        other => Failure::Failed(other.to_string()),
+        other => Failure::failed(other.to_string()),
     }
 }
 
@@ -41,17 +43,17 @@ fn text(question: &str, default: &str) -> Result<String, Failure> {
     Ok(answer.trim().to_string())
 }
 
-const POSTGRES: &str = "a PostgreSQL server";
-const SQLITE: &str = "a SQLite file";
-
 pub(super) async fn ask(global: &Global, args: &InitArgs) -> Result<Answers, Failure> {
     let (answers, found) = source(global).await?;
     let include = if args.include.is_empty() { pick(&found)? } else { args.include.clone() };
     let target = match &args.target {
         Some(target) => target.clone(),
-        None => text("Where do rows go: which SQLite file, or postgres://…?", "warehouse.db")?,
+        None => {
+            let places: Vec<&str> = target_kinds().map(|(_, target)| target.place()).collect();
+            text(&format!("Where do rows go: {}?", places.join(", or ")), "warehouse.db")?
+        }
     };
-    let (target, target_password) = target_of(&target, args);
+    let target = target_of(&target, args)?;
     let into = match &args.into {
         Some(into) => into.clone(),
         None => naming(&found, &include)?,
@@ -60,41 +62,34 @@ pub(super) async fn ask(global: &Global, args: &InitArgs) -> Result<Answers, Fai
         Some(pipeline) => pipeline.clone(),
         None => text("What is the pipeline called?", &answers.source_name)?,
     };
-    Ok(Answers { include, exclude: args.exclude.clone(), target, target_password, into, pipeline, ..answers })
+    Ok(Answers { include, exclude: args.exclude.clone(), target, into, pipeline, ..answers })
 }
 
 /// Asks until a connection works, or the asker wants to go on without.
 async fn source(global: &Global) -> Result<(Answers, Vec<SourceTable>), Failure> {
-    let kind = Select::new("Where do rows come from?", vec![POSTGRES, SQLITE]).prompt().map_err(given_up)?;
+    let kinds: Vec<&str> = source_kinds().map(|(kind, _)| kind.about()).collect();
+    let asked = Select::new("Where do rows come from?", kinds).raw_prompt().map_err(given_up)?;
+    let Some((_, kind)) = source_kinds().nth(asked.index) else {
+        return Err(Failure::failed("rows cannot come from there"));
+    };
     loop {
-        let (source, name, password) = if kind == SQLITE {
-            let path = text("Which file?", "")?;
-            let name = Path::new(&path).file_stem().map_or(String::new(), |s| s.to_string_lossy().into());
-            (SourceAnswer::Sqlite { path }, name, None)
-        } else {
-            postgres()?
+        let (answered, password) = match answer(kind)? {
+            Ok(answered) => answered,
+            Err(what) => {
+                render::note(format!("that did not work: {what}"));
+                continue;
+            }
         };
-        let source_name = plain_name(&name);
-        let answers = Answers {
-            pipeline: source_name.clone(),
-            source_name,
-            source,
-            target_name: "warehouse".into(),
-            target: "warehouse.db".into(),
-            target_password: None,
-            include: Vec::new(),
-            exclude: Vec::new(),
-            into: "{schema}_{table}".into(),
-        };
-        let tried = match open(global, &answers, password) {
+        let answers = answers_with(answered.end, &answered.name);
+        // Where rows go is asked later.
+        let trial = Answers { target: target_of("warehouse.db", &InitArgs::default())?, ..answers.clone() };
+        let tried = match open(global, &trial, password) {
             Ok(source) => try_source(source.as_ref()).await,
             Err(error) => Err(error),
         };
         match tried {
             Ok(found) => return Ok((answers, found)),
-            Err(Failure::Failed(what) | Failure::Usage(what)) => {
-                render::note(format!("that did not work: {what}"))
-            }
+            Err(Failure { words: what, .. }) => render::note(format!("that did not work: {what}")),
         }
         let (again, without) = ("answer again", "go on without a connection");
         let next = Select::new("What now?", vec![again, without]).prompt().map_err(given_up)?;
@@ -104,11 +99,25 @@ async fn source(global: &Global) -> Result<(Answers, Vec<SourceTable>), Failure>
     }
 }
 
-fn postgres() -> Result<(SourceAnswer, String, Option<SecretString>), Failure> {
-    let host = text("On which host? (a folder names a Unix socket's)", "localhost")?;
-    let port = text("On which port?", "5432")?;
-    let database = text("Which database?", "")?;
-    let user = text("As which user?", "moorage")?;
+/// Asks what a kind of source wants to know; with the password to try it with, if one was typed.
+fn answer(kind: &dyn SourceKind) -> Result<Result<(Answered, Option<SecretString>), String>, Failure> {
+    let mut given = Given::new();
+    for question in kind.questions() {
+        given.insert(question.name, text(question.text, question.default)?);
+    }
+    let mut answered = match kind.answer(&given) {
+        Ok(answered) => answered,
+        Err(what) => return Ok(Err(what)),
+    };
+    let mut typed = answered.password.take();
+    if answered.has_password {
+        answered.end.password = password(&answered.name, &mut typed)?;
+    }
+    Ok(Ok((answered, typed)))
+}
+
+/// Asks where a password comes from. One that nobody set yet is asked for as well, to try the connection with.
+fn password(name: &str, typed: &mut Option<SecretString>) -> Result<Option<PasswordAnswer>, Failure> {
     let (env, file, command, none) =
         ("an environment variable", "a file", "a program that prints it", "none is needed");
     let from = Select::new(
@@ -117,17 +126,16 @@ fn postgres() -> Result<(SourceAnswer, String, Option<SecretString>), Failure> {
     )
     .prompt()
     .map_err(given_up)?;
-    let mut typed = None;
-    let password = match from {
+    Ok(match from {
         f if f == env => {
-            let default = format!("{}_PASSWORD", plain_name(&database).to_uppercase());
+            let default = format!("{}_PASSWORD", plain_name(name).to_uppercase());
             let name = text("Which variable?", &default)?;
             if std::env::var_os(&name).is_none() {
                 let question = format!("{name} is not set here. The password, for this test only:");
                 let asked = Password::new(&question)
                     .without_confirmation()
                     .with_display_mode(PasswordDisplayMode::Masked);
-                typed = Some(SecretString::from(asked.prompt().map_err(given_up)?));
+                *typed = Some(SecretString::from(asked.prompt().map_err(given_up)?));
             }
             Some(PasswordAnswer::Env(name))
         }
@@ -137,15 +145,7 @@ fn postgres() -> Result<(SourceAnswer, String, Option<SecretString>), Failure> {
             Some(PasswordAnswer::Command(words.split_whitespace().map(str::to_string).collect()))
         }
         _ => None,
-    };
-    let encoded =
-        |t: &str| percent_encoding::utf8_percent_encode(t, percent_encoding::NON_ALPHANUMERIC).to_string();
-    let url = if host.starts_with('/') {
-        format!("postgres:///{}?host={host}&port={port}&user={}", encoded(&database), encoded(&user))
-    } else {
-        format!("postgres://{}@{host}:{port}/{}", encoded(&user), encoded(&database))
-    };
-    Ok((SourceAnswer::Postgres { url, password, by_trigger: false }, database, typed))
+    })
 }
 
 /// Schemas first; then all of their tables, or some.
@@ -156,7 +156,7 @@ fn pick(found: &[SourceTable]) -> Result<Vec<String>, Failure> {
     }
     if schemas.is_empty() {
         let answer = text("Which tables? (patterns on schema.table, separated by blanks)", "*.*")?;
-        return Ok(moorage_core::pattern::names_of_list(&answer));
+        return Ok(moorage_core::pick::pattern::names_of_list(&answer));
     }
     let lines: Vec<String> =
         schemas.iter().map(|(s, tables)| format!("{s} ({} tables)", tables.len())).collect();

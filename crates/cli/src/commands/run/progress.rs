@@ -70,7 +70,7 @@ impl State {
 
     /// A line that is replaced on a terminal, and written now and then elsewhere.
     fn steady(&mut self, text: &str) {
-        let text = moorage_core::visible::visible(text, false);
+        let text = moorage_core::model::visible::visible(text, false);
         let text = text.as_ref();
         if self.terminal {
             self.bar.set_message(text.to_string());

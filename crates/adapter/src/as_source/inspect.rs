@@ -1,0 +1,69 @@
+//! What is asked of a source before anything is made in it.
+
+use crate::{CapturePlan, Console, Lack, Result};
+use async_trait::async_trait;
+use moorage_core::model::described::SourceTable;
+use moorage_core::model::finding::Finding;
+use moorage_core::plan::make::Plan;
+use serde::Serialize;
+
+/// Where a source is, for people.
+#[derive(Clone, Debug, Serialize)]
+pub struct SourceAddress {
+    /// The kind of system with its version.
+    pub system: String,
+    /// Host and port, or a socket's path; empty for a file.
+    pub host: String,
+    /// The database, or the file.
+    pub database: String,
+    /// The user; empty for a file.
+    pub user: String,
+}
+
+/// What is to be inspected.
+#[derive(Clone, Copy, Debug)]
+pub struct Inspected<'a> {
+    /// What is in the source.
+    pub found: &'a [SourceTable],
+    /// What a run would carry of it.
+    pub plan: &'a Plan,
+}
+
+/// What a set-up script is for.
+#[derive(Clone, Copy, Debug)]
+pub struct SetUp<'a> {
+    /// The pipeline.
+    pub pipeline: &'a str,
+    /// The role it is for; the one of the project file if not given.
+    pub role: Option<&'a str>,
+    /// Whether it is to take back what the other one does.
+    pub undo: bool,
+    /// What is in the source.
+    pub found: &'a [SourceTable],
+    /// What a run would carry of it.
+    pub plan: &'a Plan,
+}
+
+/// Called by whoever looks at a source before a run, or instead of one. Leaves nothing behind.
+#[async_trait]
+pub trait InspectSource: Send + Sync {
+    /// Where it is. The first connection of most commands: its error names the layer that failed.
+    async fn address(&self) -> Result<SourceAddress>;
+
+    /// What it does not do. Pure, and always the same.
+    fn lacks(&self) -> &'static [Lack];
+
+    /// The tables that are there, not the system's own.
+    async fn discover(&self) -> Result<Vec<SourceTable>>;
+
+    /// Looks at everything a pipeline needs, each finding with what mends it. Tries things and takes them back
+    /// where that does not disturb anyone.
+    async fn inspect(&self, capture: &CapturePlan, inspected: &Inspected<'_>) -> Result<Vec<Finding>>;
+
+    /// The statements for the source's administrator that let a pipeline do its work, with no right more than it
+    /// needs, or that take this back.
+    async fn set_up_script(&self, capture: &CapturePlan, set_up: &SetUp<'_>) -> Result<String>;
+
+    /// A session that writes to the source as an application does.
+    async fn console(&self) -> Result<Box<dyn Console>>;
+}

@@ -1,0 +1,27 @@
+//! What a source or a target may lack. It is declared, and whoever asks for it nevertheless gets a typed error.
+
+use std::fmt;
+
+/// Something that not every system can do.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Lack {
+    /// Looking at one state of everything, which comparing both sides needs.
+    Looks,
+    /// Telling that a table was emptied from so many deletes.
+    Truncates,
+    /// Changing rows that are there: it can only append.
+    ChangingRows,
+    /// Setting changes aside that it refuses.
+    SettingAside,
+}
+
+impl fmt::Display for Lack {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Looks => "its rows cannot be read as of one moment",
+            Self::Truncates => "it does not tell that a table was emptied from deletes of its rows",
+            Self::ChangingRows => "it only appends rows",
+            Self::SettingAside => "it sets no changes aside",
+        })
+    }
+}

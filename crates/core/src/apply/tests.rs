@@ -1,0 +1,235 @@
+//! The invariant of the module, by property: reduced and applied = applied one by one.
+
+use super::reduce::reduce;
+use crate::apply::net::{Cells, ReduceError};
+use crate::apply::write_set::{Write, WriteSet};
+use crate::change::block::ChangeBlock;
+use crate::change::builder::{ChangeBlockBuilder, Images};
+use crate::change::kind::{ChangeKind, Transaction};
+use crate::model::name::TableName;
+use crate::model::position::Position;
+use crate::model::schema::{Column, RowIdentity, TableSchema};
+use crate::model::types::LogicalType;
+use crate::value::column::Value;
+use proptest::prelude::*;
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+type Row = [i64; 3];
+type Table = BTreeMap<i64, Row>;
+
+/// A change before it is known whether its row exists.
+#[derive(Clone, Debug)]
+enum Wish {
+    Insert(i64, i64, i64),
+    /// Row, new key, which of the two other columns get a value.
+    Update(i64, Option<i64>, Option<i64>, Option<i64>),
+    Delete(i64),
+    Truncate,
+}
+
+fn wish() -> impl Strategy<Value = Wish> {
+    let key = || 0i64..6;
+    let value = || prop::option::of(0i64..100);
+    prop_oneof![
+        3 => (key(), 0i64..100, 0i64..100).prop_map(|(k, a, b)| Wish::Insert(k, a, b)),
+        5 => (key(), prop::option::weighted(0.4, key()), value(), value())
+            .prop_map(|(k, to, a, b)| Wish::Update(k, to, a, b)),
+        2 => key().prop_map(Wish::Delete),
+        1 => Just(Wish::Truncate),
+    ]
+}
+
+fn schema(identity: RowIdentity) -> Arc<TableSchema> {
+    let column = |name: &str| Column {
+        name: name.into(),
+        logical: LogicalType::Int64,
+        source_type: "bigint".into(),
+        nullable: true,
+    };
+    let columns = ["id", "a", "b"].map(column).to_vec();
+    Arc::new(TableSchema { table: TableName::new("public", "t"), columns, identity })
+}
+
+/// Writes the wishes that are possible into blocks, as a log would, and returns the final table.
+struct Log {
+    builder: ChangeBlockBuilder,
+    transaction: Arc<Transaction>,
+    order: u64,
+    full: bool,
+}
+
+impl Log {
+    fn new(identity: RowIdentity) -> Self {
+        let full = identity == RowIdentity::WholeRow;
+        let transaction = Transaction {
+            position: Position::new(&[1], "1"),
+            proof: String::new(),
+            committed_at: chrono::DateTime::UNIX_EPOCH,
+        };
+        Self {
+            builder: ChangeBlockBuilder::new(schema(identity)),
+            transaction: transaction.into(),
+            order: 0,
+            full,
+        }
+    }
+
+    fn push(&mut self, kind: ChangeKind, new: Option<[Option<i64>; 3]>, old: Option<[Option<i64>; 3]>) {
+        let unchanged: Option<Unchanged> =
+            new.filter(|n| n.contains(&None)).map(|n| n.map(|v| v.is_none()).into());
+        for (rows, image) in [(&mut self.builder.new, new), (&mut self.builder.old, old)] {
+            for (column, value) in rows.columns.iter_mut().zip(image.into_iter().flatten()) {
+                assert!(column.push(value.map_or(Value::Null, Value::Int)));
+            }
+        }
+        self.order += 1;
+        let images = Images { new: new.is_some(), old: old.map(|_| self.full), unchanged };
+        self.builder.push(kind, self.order, &self.transaction, images, 1);
+    }
+
+    /// The old image as the log would carry it.
+    fn old(&self, row: Row) -> [Option<i64>; 3] {
+        if self.full { row.map(Some) } else { [Some(row[0]), None, None] }
+    }
+}
+
+use crate::change::kind::Unchanged;
+
+fn play(wishes: &[Wish], table: &mut Table, log: &mut Log) {
+    for wish in wishes {
+        match *wish {
+            Wish::Insert(k, a, b) if !table.contains_key(&k) => {
+                table.insert(k, [k, a, b]);
+                log.push(ChangeKind::Insert, Some([Some(k), Some(a), Some(b)]), None);
+            }
+            Wish::Update(k, to, a, b) if table.contains_key(&k) => {
+                let to = to.unwrap_or(k);
+                if to != k && table.contains_key(&to) {
+                    continue;
+                }
+                let before = table.remove(&k).unwrap();
+                table.insert(to, [to, a.unwrap_or(before[1]), b.unwrap_or(before[2])]);
+                let old = (to != k || log.full).then(|| log.old(before));
+                log.push(ChangeKind::Update, Some([Some(to), a, b]), old);
+            }
+            Wish::Delete(k) => {
+                if let Some(before) = table.remove(&k) {
+                    log.push(ChangeKind::Delete, None, Some(log.old(before)));
+                }
+            }
+            Wish::Truncate => {
+                table.clear();
+                log.push(ChangeKind::Truncate, None, None);
+            }
+            _ => {}
+        }
+    }
+}
+
+fn int(value: Value<'_>) -> i64 {
+    match value {
+        Value::Int(i) => i,
+        other => panic!("{other:?}"),
+    }
+}
+
+/// Carries out a write set as a plain target would.
+fn carry_out(set: &WriteSet, blocks: &[&ChangeBlock], table: &mut Table) {
+    let at = |cells: &Cells, column: usize| cells.at(column).map(|image| int(image.value(blocks, column)));
+    let borrowed: BTreeMap<usize, Row> =
+        set.borrowed().map(|(row, key)| (row, table[&at(key, 0).unwrap()])).collect();
+    for step in set.steps() {
+        match step {
+            Write::Empty => table.clear(),
+            Write::Remove(gone) => gone.iter().for_each(|g| {
+                table.remove(&at(&g.key, 0).unwrap());
+            }),
+            Write::Put(rows) => rows.into_iter().for_each(|row| {
+                let cells = &set.rows[row].cells;
+                let key = at(cells, 0).unwrap();
+                let is_new = set.rows[row].must_be_new;
+                assert!(!(is_new && table.contains_key(&key)), "must be new, but {key} is there");
+                let cell = |c: usize| at(cells, c).unwrap_or_else(|| borrowed[&row][c]);
+                table.insert(key, [key, cell(1), cell(2)]);
+            }),
+            Write::Patch(rows) => rows.into_iter().for_each(|row| {
+                let cells = &set.rows[row].cells;
+                let there = table.get_mut(&at(cells, 0).unwrap()).expect("a row to build on");
+                (1..3).for_each(|c| there[c] = at(cells, c).unwrap_or(there[c]));
+            }),
+            Write::RemoveEqual(_) | Write::Append(_) => panic!("the table has a key"),
+        }
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { failure_persistence: None, cases: 2000, ..ProptestConfig::default() })]
+
+    #[test]
+    fn reduced_and_applied_equals_applied_one_by_one(
+        before in prop::collection::btree_map(0i64..6, (0i64..100, 0i64..100), 0..6),
+        wishes in prop::collection::vec(wish(), 0..24),
+    ) {
+        let before: Table = before.into_iter().map(|(k, (a, b))| (k, [k, a, b])).collect();
+        let (mut expected, mut log) = (before.clone(), Log::new(RowIdentity::Key(vec![0])));
+        play(&wishes, &mut expected, &mut log);
+        let block = log.builder.finish().unwrap();
+        let reduced = reduce(&[&block]).unwrap();
+        let mut table = before;
+        carry_out(&reduced, &[&block], &mut table);
+        prop_assert_eq!(table, expected);
+        let counters = reduced.counters;
+        prop_assert_eq!(counters.read.total(), block.len() as u64);
+        prop_assert_eq!(counters.read.total(), counters.merged + counters.reduced);
+    }
+
+    #[test]
+    fn rows_without_a_key_end_as_the_same_multiset(
+        before in prop::collection::btree_map(0i64..6, (0i64..2, 0i64..2), 0..6),
+        wishes in prop::collection::vec(wish(), 0..24),
+    ) {
+        let before: Table = before.into_iter().map(|(k, (a, b))| (k, [k, a, b])).collect();
+        let (mut expected, mut log) = (before.clone(), Log::new(RowIdentity::WholeRow));
+        play(&wishes, &mut expected, &mut log);
+        let block = log.builder.finish().unwrap();
+        let reduced = reduce(&[&block]).unwrap();
+        let row = |cells: &Cells| [0, 1, 2].map(|c| int(cells.at(c).unwrap().value(&[&block], c)));
+        let mut rows: Vec<Row> = before.into_values().collect();
+        for step in reduced.steps() {
+            match step {
+                Write::Empty => rows.clear(),
+                Write::RemoveEqual(gone) => gone.iter().for_each(|g| {
+                    let at = rows.iter().position(|r| *r == row(&g.key));
+                    rows.swap_remove(at.expect("a deleted row was there"));
+                }),
+                Write::Append(new) => rows.extend(new.iter().map(|at| row(&reduced.rows[*at].cells))),
+                other => panic!("{other:?} in a table without a key"),
+            }
+        }
+        rows.sort_unstable();
+        prop_assert_eq!(rows, expected.into_values().collect::<Vec<_>>());
+    }
+}
+
+#[test]
+fn a_second_row_with_a_declared_key_is_refused() {
+    let mut log = Log::new(RowIdentity::DeclaredKey(vec![0]));
+    for _ in 0..2 {
+        log.push(ChangeKind::Insert, Some([Some(1), Some(2), Some(3)]), None);
+    }
+    let block = log.builder.finish().unwrap();
+    assert!(matches!(reduce(&[&block]), Err(ReduceError::DuplicateKey { .. })));
+}
+
+#[test]
+fn a_large_key_column_that_the_new_row_lacks_is_taken_from_the_old_one() {
+    let mut log = Log::new(RowIdentity::Key(vec![0, 1]));
+    log.push(ChangeKind::Update, Some([Some(9), None, Some(3)]), Some([Some(1), Some(2), None]));
+    let block = log.builder.finish().unwrap();
+    let reduced = reduce(&[&block]).unwrap();
+    let row = &reduced.rows[0];
+    let cell = |c| row.cells.at(c).map(|i| int(i.value(&[&block], c)));
+    assert_eq!((cell(0), cell(1), cell(2)), (Some(9), Some(2), Some(3)));
+    assert_eq!(reduced.gone.len(), 1);
+}

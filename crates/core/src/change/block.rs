@@ -1,0 +1,244 @@
+//! Captured changes: what a source hands over, in columns, and what a batch is made of.
+//!
+//! A [`ChangeBlock`] holds consecutive changes of one table. Each change may have a new image (insert,
+//! update) and an old one (update, delete: the key or the whole row). Images are rows of two Arrow
+//! batches; kinds, order and transactions stand in columns beside them.
+
+use crate::change::counters::Operations;
+use crate::change::kind::{Change, ChangeKind, Entry, Transaction, Unchanged};
+use crate::model::schema::TableSchema;
+use arrow::array::{RecordBatch, UInt32Array};
+use arrow::compute::take_record_batch;
+use arrow::error::ArrowError;
+use std::collections::HashMap;
+use std::sync::Arc;
+
+/// From which change on the changes of a block belong to a transaction.
+#[derive(Clone, Debug)]
+pub(crate) struct Span {
+    pub(crate) first: usize,
+    pub(crate) transaction: Arc<Transaction>,
+    /// See [`ChangeBlock::sequence`].
+    pub(crate) sequence: u64,
+}
+
+/// Adds the span of a change that goes on in `block`, unless it is that of the change before.
+fn go_on(spans: &mut Vec<Span>, to: usize, span: Option<&Span>) {
+    let Some(span) = span else { return };
+    if !spans.last().is_some_and(|last| Arc::ptr_eq(&last.transaction, &span.transaction)) {
+        spans.push(Span { first: to, ..span.clone() });
+    }
+}
+
+/// Consecutive changes of one table with one structure.
+#[derive(Clone, Debug)]
+pub struct ChangeBlock {
+    pub(crate) schema: Arc<TableSchema>,
+    pub(crate) entries: Vec<Entry>,
+    pub(crate) new: RecordBatch,
+    pub(crate) old: RecordBatch,
+    pub(crate) unchanged: HashMap<u32, Unchanged>,
+    pub(crate) transactions: Vec<Span>,
+    pub(crate) bytes: usize,
+    /// What was read, where a filter left fewer changes or other kinds of them.
+    pub(crate) read: Option<Operations>,
+    pub(crate) blind: bool,
+}
+
+/// What became of a change when a block was mapped.
+#[derive(Clone, Debug)]
+pub struct MappedChange {
+    /// Its number in the block before.
+    pub at: usize,
+    /// What happened, for the target.
+    pub kind: ChangeKind,
+    /// The row of its new image.
+    pub new: Option<usize>,
+    /// The row of its old image.
+    pub old: Option<usize>,
+    /// Whether the old image is the whole row.
+    pub old_is_whole: bool,
+    /// The columns of the new image that the log did not carry.
+    pub unchanged: Option<Unchanged>,
+}
+
+impl ChangeBlock {
+    /// How many changes of each kind were read for this block, also those that a filter kept away.
+    pub fn read(&self) -> Operations {
+        self.read.unwrap_or_else(|| {
+            let mut read = Operations::default();
+            self.entries.iter().for_each(|e| read.count(e.kind));
+            read
+        })
+    }
+
+    /// Whether updates and deletes may be about rows that a filter kept away, because the log does not say how
+    /// rows were before.
+    pub fn is_blind(&self) -> bool {
+        self.blind
+    }
+
+    /// The block with its changes mapped: `changes` in the same order, with images of another structure.
+    #[must_use]
+    pub fn mapped(
+        &self,
+        schema: Arc<TableSchema>,
+        changes: Vec<MappedChange>,
+        new: RecordBatch,
+        old: RecordBatch,
+        read: Operations,
+        blind: bool,
+    ) -> Self {
+        let mut block = Self {
+            schema,
+            entries: Vec::with_capacity(changes.len()),
+            new,
+            old,
+            unchanged: HashMap::new(),
+            transactions: Vec::new(),
+            bytes: self.bytes,
+            read: Some(read),
+            blind,
+        };
+        for (to, change) in changes.into_iter().enumerate() {
+            let before = self.entries[change.at];
+            go_on(&mut block.transactions, to, self.span(change.at));
+            block.unchanged.extend(change.unchanged.map(|u| (to as u32, u)));
+            block.entries.push(Entry {
+                kind: change.kind,
+                order: before.order,
+                new: change.new.map(|row| row as u32),
+                old: change.old.map(|row| row as u32),
+                old_is_whole: change.old_is_whole,
+            });
+        }
+        block
+    }
+
+    /// The table's structure when the changes were made.
+    pub fn schema(&self) -> &Arc<TableSchema> {
+        &self.schema
+    }
+
+    /// How many changes.
+    pub fn len(&self) -> usize {
+        self.entries.len()
+    }
+
+    /// Whether there is none.
+    pub fn is_empty(&self) -> bool {
+        self.entries.is_empty()
+    }
+
+    /// Size in bytes as read from the source.
+    pub fn bytes(&self) -> usize {
+        self.bytes
+    }
+
+    /// The new images.
+    pub fn new_rows(&self) -> &RecordBatch {
+        &self.new
+    }
+
+    /// The old images.
+    pub fn old_rows(&self) -> &RecordBatch {
+        &self.old
+    }
+
+    /// The changes in the order the source made them.
+    pub fn changes(&self) -> impl Iterator<Item = Change<'_>> {
+        self.entries.iter().enumerate().map(|(i, e)| Change {
+            kind: e.kind,
+            order: e.order,
+            new: e.new.map(|r| r as usize),
+            old: e.old.map(|r| r as usize),
+            old_is_whole: e.old_is_whole,
+            unchanged: self.unchanged.get(&(i as u32)),
+        })
+    }
+
+    /// The transaction that the `i`-th change belongs to.
+    pub fn transaction(&self, i: usize) -> Option<&Arc<Transaction>> {
+        self.span(i).map(|span| &span.transaction)
+    }
+
+    /// The number that the pipeline gave to the transaction of the `i`-th change: later transactions have higher
+    /// ones, and one that is read again has the same. 0 until it was [numbered](crate::change::sequence::Sequence::number).
+    pub fn sequence(&self, i: usize) -> u64 {
+        self.span(i).map_or(0, |span| span.sequence)
+    }
+
+    fn span(&self, i: usize) -> Option<&Span> {
+        let after = self.transactions.partition_point(|span| span.first <= i);
+        after.checked_sub(1).map(|at| &self.transactions[at])
+    }
+}
+
+impl ChangeBlock {
+    /// The changes at these places, in ascending order, as a block of their own; what a filter kept away is not
+    /// counted in it.
+    ///
+    /// # Errors
+    /// If a place is not in the block.
+    pub fn pick(&self, places: &[usize]) -> Result<Self, ArrowError> {
+        let mut block = Self {
+            schema: self.schema.clone(),
+            entries: Vec::with_capacity(places.len()),
+            new: self.new.clone(),
+            old: self.old.clone(),
+            unchanged: HashMap::new(),
+            transactions: Vec::new(),
+            bytes: self.bytes * places.len() / self.entries.len().max(1),
+            read: None,
+            blind: self.blind,
+        };
+        let (mut new, mut old) = (Vec::new(), Vec::new());
+        for (to, &from) in places.iter().enumerate() {
+            let entry = self.entries.get(from).ok_or_else(|| {
+                ArrowError::InvalidArgumentError(format!("change {from} of {}", self.entries.len()))
+            })?;
+            let renumbered = |rows: &mut Vec<u32>, row: Option<u32>| {
+                row.map(|row| {
+                    rows.push(row);
+                    rows.len() as u32 - 1
+                })
+            };
+            let moved = Entry {
+                new: renumbered(&mut new, entry.new),
+                old: renumbered(&mut old, entry.old),
+                ..*entry
+            };
+            block.entries.push(moved);
+            if let Some(columns) = self.unchanged.get(&(from as u32)) {
+                block.unchanged.insert(to as u32, columns.clone());
+            }
+            go_on(&mut block.transactions, to, self.span(from));
+        }
+        block.new = take_record_batch(&self.new, &UInt32Array::from(new))?;
+        block.old = take_record_batch(&self.old, &UInt32Array::from(old))?;
+        Ok(block)
+    }
+
+    /// The same block with only the changes of transactions that `keep` says yes to.
+    #[must_use]
+    pub fn only(mut self, keep: impl Fn(&Transaction) -> bool) -> Self {
+        let kept: Vec<usize> =
+            (0..self.entries.len()).filter(|&i| self.transaction(i).is_some_and(|t| keep(t))).collect();
+        if kept.len() == self.entries.len() {
+            return self;
+        }
+        let mut transactions: Vec<Span> = Vec::new();
+        let mut unchanged = HashMap::new();
+        for (to, &from) in kept.iter().enumerate() {
+            if let Some(columns) = self.unchanged.remove(&(from as u32)) {
+                unchanged.insert(to as u32, columns);
+            }
+            go_on(&mut transactions, to, self.span(from));
+        }
+        self.entries = kept.into_iter().map(|i| self.entries[i]).collect();
+        self.transactions = transactions;
+        self.unchanged = unchanged;
+        self.read = None;
+        self
+    }
+}

@@ -1,0 +1,140 @@
+//! Blocks of changes as bytes, for keeping them elsewhere: in a spool on disk, beside a target's tables.
+//!
+//! A kept block begins with `KEPT` and a checksum (CRC-32, as in IEEE 802.3) of all that follows: three parts, each behind
+//! its length in 8 bytes (little-endian): what the block says of its changes, in JSON; the new images; the old images
+//! (Apache Arrow columnar format, section "IPC Streaming Format"). Blocks of earlier versions have the three parts alone.
+//!
+//! What is read back may come from a broken disk: nothing of it is looked at before the checksum, which Arrow's reader
+//! needs (it stops the program on some of what it cannot read), and nothing points anywhere before it was looked at.
+
+use crate::change::block::{ChangeBlock, Span};
+use crate::change::counters::Operations;
+use crate::change::kind::{Entry, Transaction, Unchanged};
+use crate::model::schema::TableSchema;
+use arrow::array::RecordBatch;
+use arrow::buffer::Buffer;
+use arrow::error::ArrowError;
+use arrow::ipc::reader::StreamDecoder;
+use arrow::ipc::writer::StreamWriter;
+use serde::{Deserialize, Serialize};
+use std::collections::HashMap;
+use std::sync::Arc;
+
+const MAGIC: &[u8; 4] = b"KEPT";
+const HEAD_BYTES: usize = 8;
+
+/// What a block consists of beside its two batches of images.
+#[derive(Debug, Serialize, Deserialize)]
+struct About {
+    entries: Vec<Entry>,
+    unchanged: HashMap<u32, Unchanged>,
+    transactions: Vec<(usize, Transaction)>,
+    /// Their numbers; none in blocks of earlier versions.
+    #[serde(default)]
+    sequences: Vec<u64>,
+    bytes: usize,
+    #[serde(default)]
+    read: Option<Operations>,
+    #[serde(default)]
+    blind: bool,
+}
+
+fn broken(what: &str) -> ArrowError {
+    ArrowError::ParseError(format!("a kept block {what}"))
+}
+
+impl ChangeBlock {
+    /// The block as bytes; [`from_bytes`](Self::from_bytes) reads them.
+    ///
+    /// # Errors
+    /// If a column cannot be written.
+    pub fn to_bytes(&self) -> Result<Vec<u8>, ArrowError> {
+        let about = About {
+            entries: self.entries.clone(),
+            unchanged: self.unchanged.clone(),
+            transactions: self.transactions.iter().map(|s| (s.first, (*s.transaction).clone())).collect(),
+            sequences: self.transactions.iter().map(|s| s.sequence).collect(),
+            bytes: self.bytes,
+            read: self.read,
+            blind: self.blind,
+        };
+        let about = serde_json::to_vec(&about).map_err(|e| ArrowError::ExternalError(Box::new(e)))?;
+        let mut out = vec![0; HEAD_BYTES];
+        for part in [about, rows_to_bytes(&self.new)?, rows_to_bytes(&self.old)?] {
+            out.extend_from_slice(&(part.len() as u64).to_le_bytes());
+            out.extend_from_slice(&part);
+        }
+        let sum = crc32fast::hash(&out[HEAD_BYTES..]);
+        out[..4].copy_from_slice(MAGIC);
+        out[4..HEAD_BYTES].copy_from_slice(&sum.to_le_bytes());
+        Ok(out)
+    }
+
+    /// Reads a block of this structure from what [`to_bytes`](Self::to_bytes) made.
+    ///
+    /// # Errors
+    /// If the bytes are not such a block.
+    pub fn from_bytes(schema: Arc<TableSchema>, mut bytes: &[u8]) -> Result<Self, ArrowError> {
+        let short = || broken("ends early");
+        // Without it these bytes are the length of the first part, which is never as long as they would say.
+        if let Some(rest) = bytes.strip_prefix(MAGIC) {
+            let (sum, rest) = rest.split_first_chunk().ok_or_else(short)?;
+            if crc32fast::hash(rest) != u32::from_le_bytes(*sum) {
+                return Err(broken("was damaged: its checksum is another one"));
+            }
+            bytes = rest;
+        }
+        let mut part = || {
+            let (length, rest) = bytes.split_first_chunk().ok_or_else(short)?;
+            let length = usize::try_from(u64::from_le_bytes(*length)).map_err(|_| short())?;
+            let (part, rest) = rest.split_at_checked(length).ok_or_else(short)?;
+            bytes = rest;
+            Ok::<_, ArrowError>(part)
+        };
+        let about: About =
+            serde_json::from_slice(part()?).map_err(|e| ArrowError::ExternalError(Box::new(e)))?;
+        let (new, old) = (rows_from_bytes(part()?, &schema)?, rows_from_bytes(part()?, &schema)?);
+        about.fits(&new, &old)?;
+        let About { entries, unchanged, transactions, sequences, bytes, read, blind } = about;
+        let sequences = sequences.into_iter().chain(std::iter::repeat(0));
+        let span =
+            |((first, transaction), sequence)| Span { first, transaction: Arc::new(transaction), sequence };
+        let transactions = transactions.into_iter().zip(sequences).map(span).collect();
+        Ok(Self { schema, entries, new, old, unchanged, transactions, bytes, read, blind })
+    }
+}
+
+impl About {
+    /// Whether everything that points somewhere points into the block.
+    fn fits(&self, new: &RecordBatch, old: &RecordBatch) -> Result<(), ArrowError> {
+        let within =
+            |row: Option<u32>, rows: &RecordBatch| row.is_none_or(|row| (row as usize) < rows.num_rows());
+        let (changes, columns) = (self.entries.len(), new.num_columns());
+        let fits = self.entries.iter().all(|e| within(e.new, new) && within(e.old, old))
+            && self
+                .unchanged
+                .iter()
+                .all(|(at, columns_of)| (*at as usize) < changes && columns_of.len() == columns)
+            && self.transactions.iter().all(|(at, _)| *at < changes)
+            && self.transactions.is_sorted_by(|(a, _), (b, _)| a < b);
+        if fits { Ok(()) } else { Err(broken("points outside itself")) }
+    }
+}
+
+fn rows_to_bytes(rows: &RecordBatch) -> Result<Vec<u8>, ArrowError> {
+    let mut writer = StreamWriter::try_new(Vec::new(), rows.schema_ref())?;
+    writer.write(rows)?;
+    writer.into_inner()
+}
+
+/// Reads rows of a structure. The decoder takes memory for what is there, never for what a length says.
+fn rows_from_bytes(bytes: &[u8], schema: &TableSchema) -> Result<RecordBatch, ArrowError> {
+    let mut bytes = Buffer::from(bytes);
+    let rows = StreamDecoder::new().decode(&mut bytes)?.ok_or_else(|| broken("has no rows"))?;
+    let expected = schema.columns.iter().map(|c| c.logical.base());
+    if rows.columns().iter().map(|c| c.data_type().clone()).eq(expected) {
+        Ok(rows)
+    } else {
+        Err(broken("is of another structure"))
+    }
+}

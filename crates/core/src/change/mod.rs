@@ -1,0 +1,11 @@
+//! Captured changes: kinds, blocks of them in columns, their kept form, counts, and how people read them.
+
+pub mod block;
+pub mod builder;
+pub mod counters;
+pub mod describe;
+mod kept;
+pub mod kind;
+pub mod segment;
+pub mod sequence;
+pub mod structure;

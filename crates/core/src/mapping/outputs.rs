@@ -1,0 +1,58 @@
+//! How a table is mapped, as a plan keeps it.
+
+use crate::model::policy::{OnMisfit, Stamp};
+use serde::{Deserialize, Serialize};
+
+/// Where a target column's values come from. Numbers are places in the columns that are read.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Output {
+    /// A column as it is.
+    Column(usize),
+    /// A column, converted to the target column's type.
+    Cast {
+        /// The column.
+        column: usize,
+        /// What happens to values that do not fit.
+        misfit: OnMisfit,
+    },
+    /// Something known of the row beside its values.
+    Stamp {
+        /// What.
+        stamp: Stamp,
+        /// Its value, where it is the same for all rows.
+        value: Option<String>,
+    },
+    /// The same text for all rows, converted to the target column's type.
+    Constant(String),
+    /// Computed by an expression.
+    Expression(String),
+}
+
+impl Output {
+    /// Whether its values depend on when a change came, not on the row alone.
+    pub fn is_of_change(&self) -> bool {
+        matches!(self, Self::Stamp { stamp: Stamp::CommittedAt | Stamp::Position, .. })
+    }
+}
+
+/// How a table's rows are mapped.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Mapping {
+    /// One for each target column.
+    pub outputs: Vec<Output>,
+    /// Which rows are carried; all if there is none.
+    pub condition: Option<String>,
+}
+
+impl Mapping {
+    /// Every column that is read, as it is.
+    pub fn plain(columns: usize) -> Self {
+        Self { outputs: (0..columns).map(Output::Column).collect(), condition: None }
+    }
+
+    /// Whether rows go over as they are read.
+    pub fn is_plain(&self) -> bool {
+        self.condition.is_none() && self.outputs.iter().enumerate().all(|(i, o)| *o == Output::Column(i))
+    }
+}

@@ -1,0 +1,12 @@
+//! What tables, names, types and positions are: the words that everything above speaks in.
+
+pub mod described;
+pub mod finding;
+pub mod name;
+pub mod near;
+pub mod policy;
+pub mod position;
+pub mod schema;
+pub mod sql;
+pub mod types;
+pub mod visible;

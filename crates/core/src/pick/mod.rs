@@ -1,0 +1,7 @@
+//! Picking tables: patterns on their names, rules for each, names in the target, and what is there to pick.
+
+pub mod naming;
+pub mod pattern;
+pub mod picker;
+pub mod rule;
+pub mod survey;

@@ -1,0 +1,131 @@
+//! Picking tables by pattern, and the rules that apply to each.
+
+use crate::model::described::SourceTable;
+use crate::model::name::TableName;
+use crate::model::near::near;
+use crate::pick::pattern::Pattern;
+use crate::pick::rule::TableRule;
+
+/// Whether a table is picked, and why.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Choice {
+    /// By this pattern; none if the project file has no `include`.
+    Picked(Option<String>),
+    /// No pattern means it.
+    NotMeant,
+    /// Taken out by this pattern of `exclude`.
+    Excluded(String),
+    /// Patterns do not pick such a table; why, and the way out.
+    NotByPattern(String),
+}
+
+impl Choice {
+    /// Whether it is picked.
+    pub fn is_picked(&self) -> bool {
+        matches!(self, Self::Picked(_))
+    }
+}
+
+/// A pattern that means no table.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Unmatched {
+    /// As it stands in the project file.
+    pub pattern: String,
+    /// Where it stands: `include`, `rule`.
+    pub place: &'static str,
+    /// Tables of nearly that name.
+    pub near: Vec<String>,
+}
+
+impl std::fmt::Display for Unmatched {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let place = if self.place == "rule" { "the `match` of a rule" } else { "`include`" };
+        write!(f, "pattern `{}` of {place} means no table of the source", self.pattern)?;
+        match self.near.as_slice() {
+            [] => f.write_str("; `moorage tables` lists what there is"),
+            near => write!(f, "; did you mean {}?", near.join(", ")),
+        }
+    }
+}
+
+/// A pipeline's patterns, ready to match.
+pub struct Picker {
+    pub(crate) include: Vec<Pattern>,
+    /// Whether the project file has no `include`.
+    pub(crate) is_default: bool,
+    pub(crate) exclude: Vec<Pattern>,
+    pub(crate) rules: Vec<(Pattern, TableRule)>,
+    /// What holds where no rule says otherwise.
+    pub(crate) of_pipeline: TableRule,
+}
+
+impl Picker {
+    /// The same with other patterns in place of `include`, and more in `exclude`.
+    #[must_use]
+    pub fn with(mut self, include: Vec<Pattern>, exclude: Vec<Pattern>) -> Self {
+        if !include.is_empty() {
+            (self.include, self.is_default) = (include, false);
+        }
+        self.exclude.extend(exclude);
+        self
+    }
+
+    /// Whether a table is picked, given what the source says of it, and by what.
+    pub fn choice(&self, table: &SourceTable) -> Choice {
+        let name = &table.name;
+        if let Some(excluded) = self.exclude.iter().find(|p| p.matches(name)) {
+            return Choice::Excluded(excluded.text().into());
+        }
+        let by_name = self.include.iter().find(|p| p.is_name() && p.matches(name));
+        let Some(by) = by_name.or_else(|| self.include.iter().find(|p| p.matches(name))) else {
+            return Choice::NotMeant;
+        };
+        match (by_name, table.not_by_pattern()) {
+            (None, Some(why)) => Choice::NotByPattern(why),
+            _ => Choice::Picked((!self.is_default).then(|| by.text().into())),
+        }
+    }
+
+    /// Whether a table is picked.
+    pub fn takes(&self, table: &SourceTable) -> bool {
+        self.choice(table).is_picked()
+    }
+
+    /// The patterns that mean no table, with near misses. One that the file does not have is not among them.
+    pub fn unmatched(&self, found: &[SourceTable]) -> Vec<Unmatched> {
+        let included = self.include.iter().filter(|_| !self.is_default).map(|p| (p, "include"));
+        let all = included.chain(self.rules.iter().map(|(p, _)| (p, "rule")));
+        all.filter(|(p, _)| !found.iter().any(|t| p.matches(&t.name)))
+            .map(|(p, place)| Unmatched { pattern: p.text().into(), place, near: near_tables(p, found) })
+            .collect()
+    }
+
+    /// What the rules say about a table, later ones having won.
+    pub fn rule(&self, table: &TableName) -> TableRule {
+        let mut found = self.of_pipeline.clone();
+        self.rules.iter().filter(|(p, _)| p.matches(table)).for_each(|(_, rule)| found.overlay(rule));
+        found
+    }
+}
+
+fn near_tables(pattern: &Pattern, found: &[SourceTable]) -> Vec<String> {
+    let in_other_case: Vec<String> = found
+        .iter()
+        .filter(|t| pattern.matches_in_any_case(&t.name))
+        .map(|t| t.name.to_string())
+        .take(3)
+        .collect();
+    if !in_other_case.is_empty() {
+        return in_other_case;
+    }
+    let text = pattern.text();
+    let bare = text.rsplit('.').next().unwrap_or(text);
+    let names = near(text, found.iter().map(|t| t.name.to_string()));
+    if !names.is_empty() {
+        return names;
+    }
+    // The right table in a wrong schema.
+    let by_name = near(bare, found.iter().map(|t| t.name.name.clone()));
+    let full = found.iter().filter(|t| by_name.contains(&t.name.name)).map(|t| t.name.to_string());
+    full.take(3).collect()
+}

@@ -1,0 +1,91 @@
+//! What rules say about a table: exceptions to how a pipeline carries its tables.
+
+use crate::model::policy::{ExistingRows, Mismatch, OnMisfit, OnReject, Stamp};
+use crate::model::types::LogicalType;
+use indexmap::IndexMap;
+use serde::Deserialize;
+use std::collections::BTreeMap;
+
+/// What the rules say about one table.
+#[derive(Clone, Debug, Default)]
+pub struct TableRule {
+    /// The declared key.
+    pub key: Option<Vec<String>>,
+    /// How the target table is named, if not as the pipeline says.
+    pub into: Option<String>,
+    /// The only columns carried.
+    pub only: Option<Vec<String>>,
+    /// Columns not carried.
+    pub drop: Vec<String>,
+    /// New names of columns.
+    pub rename: BTreeMap<String, String>,
+    /// Columns whose values are converted.
+    pub cast: BTreeMap<String, Cast>,
+    /// Columns that the target has more.
+    pub add: IndexMap<String, Addition>,
+    /// Which rows are carried.
+    pub condition: Option<String>,
+    /// What to do with rows that were there before.
+    pub existing_rows: Option<ExistingRows>,
+    /// What becomes of a change that the target refuses.
+    pub on_reject: Option<OnReject>,
+    /// What becomes of a change whose row the target holds otherwise.
+    pub mismatch: Option<Mismatch>,
+}
+
+impl TableRule {
+    /// Adds what a later rule says, which wins.
+    pub(super) fn overlay(&mut self, later: &Self) {
+        fn win<T: Clone>(earlier: &mut Option<T>, later: &Option<T>) {
+            if later.is_some() {
+                earlier.clone_from(later);
+            }
+        }
+        let copied = |(name, value): (&String, &String)| (name.clone(), value.clone());
+        win(&mut self.key, &later.key);
+        win(&mut self.into, &later.into);
+        win(&mut self.only, &later.only);
+        self.drop.extend(later.drop.iter().cloned());
+        self.rename.extend(later.rename.iter().map(copied));
+        self.cast.extend(later.cast.iter().map(|(name, cast)| (name.clone(), cast.clone())));
+        self.add.extend(later.add.iter().map(|(name, add)| (name.clone(), add.clone())));
+        win(&mut self.condition, &later.condition);
+        win(&mut self.existing_rows, &later.existing_rows);
+        win(&mut self.on_reject, &later.on_reject);
+        win(&mut self.mismatch, &later.mismatch);
+    }
+}
+
+/// The type that a column's values are converted to.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Cast {
+    /// The type.
+    pub to: LogicalType,
+    /// What to do with values that do not fit.
+    pub misfit: OnMisfit,
+}
+
+/// Where the values of a column that the target has more come from.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Addition {
+    /// Something that Moorage knows of the row.
+    Stamp(Stamp),
+    /// The same for all rows.
+    Constant(Constant),
+    /// Computed from the row's columns, in SQL.
+    Expression(String),
+}
+
+/// A value in the project file.
+#[derive(Clone, Debug, PartialEq, Deserialize)]
+#[serde(untagged)]
+pub enum Constant {
+    /// True or false.
+    Bool(bool),
+    /// A whole number.
+    Int(i64),
+    /// A float.
+    Float(f64),
+    /// A text.
+    Text(String),
+}

@@ -1,0 +1,37 @@
+//! The tables that a run carries.
+
+use super::table::TablePlan;
+use crate::model::name::TableName;
+use std::collections::HashMap;
+use std::sync::Arc;
+
+/// The plans of all tables that a run carries. A copy costs nothing, and neither finding one does, however many there are.
+#[derive(Clone, Debug, Default)]
+pub struct CarriedTables(Arc<Carried>);
+
+#[derive(Debug, Default)]
+struct Carried {
+    plans: Vec<Arc<TablePlan>>,
+    places: HashMap<TableName, usize>,
+}
+
+impl CarriedTables {
+    /// A table's plan, with its place among all.
+    pub fn of(&self, table: &TableName) -> Option<(usize, &Arc<TablePlan>)> {
+        let place = *self.0.places.get(table)?;
+        Some((place, &self.0.plans[place]))
+    }
+
+    /// All plans, in the order in which they were given.
+    pub fn iter(&self) -> impl Iterator<Item = &TablePlan> {
+        self.0.plans.iter().map(AsRef::as_ref)
+    }
+}
+
+impl FromIterator<TablePlan> for CarriedTables {
+    fn from_iter<T: IntoIterator<Item = TablePlan>>(plans: T) -> Self {
+        let plans: Vec<Arc<TablePlan>> = plans.into_iter().map(Arc::new).collect();
+        let places = plans.iter().enumerate().map(|(place, plan)| (plan.table().clone(), place)).collect();
+        Self(Arc::new(Carried { plans, places }))
+    }
+}

@@ -1,0 +1,152 @@
+//! The plan: what a run makes in the target for each picked table, and what it refuses.
+
+use super::columns;
+use crate::model::described::SourceTable;
+use crate::model::finding::Reason;
+use crate::model::name::TableName;
+use crate::pick::naming::Naming;
+use crate::pick::rule::TableRule;
+use crate::plan::dialect::TargetDialect;
+use crate::plan::table::{PlannedColumn, TablePlan};
+use crate::project::config::PipelineConfig;
+use std::collections::HashMap;
+use std::sync::Arc;
+
+/// A picked table that cannot be carried.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Refused {
+    /// The table.
+    pub table: TableName,
+    /// Why, and the way out.
+    pub reason: Reason,
+}
+
+/// What a run would do.
+#[derive(Clone, Debug, Default)]
+pub struct Plan {
+    /// Tables that will be carried.
+    pub tables: Vec<TablePlan>,
+    /// Picked tables that cannot be.
+    pub refused: Vec<Refused>,
+}
+
+/// Plans a pipeline over the tables that a source has. Tables are planned in order of their names.
+pub fn plan(config: &PipelineConfig, found: &[SourceTable], target: &dyn TargetDialect) -> Plan {
+    let picker = config.picker();
+    let mut picked: Vec<&SourceTable> = found.iter().filter(|t| picker.takes(t)).collect();
+    picked.sort_by(|a, b| a.name.cmp(&b.name));
+    let mut plan = Plan::default();
+    for table in picked {
+        match plan_table(config, &picker.rule(&table.name), table, target) {
+            Ok(planned) => plan.tables.push(planned),
+            Err(reason) => plan.refused.push(Refused { table: table.name.clone(), reason }),
+        }
+    }
+    refuse_collisions(&mut plan, target);
+    plan
+}
+
+fn plan_table(
+    config: &PipelineConfig,
+    rule: &TableRule,
+    table: &SourceTable,
+    dialect: &dyn TargetDialect,
+) -> Result<TablePlan, Reason> {
+    if let Some(why) = table.kind.why_not() {
+        return Err(why.into());
+    }
+    if let Some(why) = &table.refused {
+        return Err(why.clone());
+    }
+    let mapped = columns::map(config, rule, table)?;
+    let key = mapped.target.identity.key().unwrap_or(&[]);
+    let names = mapped.target.columns.iter().zip(mapped.loses).enumerate();
+    let planned: Vec<PlannedColumn> = names
+        .map(|(i, (c, loses))| PlannedColumn {
+            name: c.name.clone(),
+            declared: dialect.declare(c, key.contains(&i)),
+            loses,
+            comment: table
+                .columns
+                .iter()
+                .find(|s| s.column.name == mapped.origins[i])
+                .and_then(|s| s.comment.clone()),
+        })
+        .collect();
+    let mut seen = HashMap::new();
+    for (at, column) in planned.iter().enumerate() {
+        if let Some(why) = dialect.reserved_column(&column.name) {
+            let origin = &mapped.origins[at];
+            return Err(format!(
+                "column {} cannot have this name in the target: {why}. Rename it with a rule: rename = {{ {origin} = \"…\" }}",
+                column.name
+            )
+            .into());
+        }
+        if let Some(other) = seen.insert(dialect.fold(&column.name), at) {
+            let origin = |i: usize| mapped.origins[i].clone();
+            return Err(format!(
+                "columns {} and {} would both be {} in the target; rename one with a rule: rename = {{ {} = \"…\" }}",
+                origin(other),
+                origin(at),
+                column.name,
+                origin(at)
+            )
+            .into());
+        }
+    }
+    let into = rule.into.as_ref().unwrap_or(config.into.get_ref());
+    let (schema, name) = Naming::parse(into)?.place(&table.name);
+    if name.is_empty() || name.contains('\0') || schema.as_ref().is_some_and(String::is_empty) {
+        return Err("the target table would have no name; change `into`".into());
+    }
+    let target = dialect.place(schema.as_deref(), &name);
+    if let Some(why) = dialect.reserved(&target) {
+        return Err(format!("the target table would be named {target}: {why}; change `into`").into());
+    }
+    let plan = TablePlan {
+        schema: Arc::new(mapped.read),
+        mapped: Arc::new(mapped.target),
+        mapping: mapped.mapping,
+        source_id: table.id,
+        target,
+        columns: planned,
+        left_out: mapped.left_out,
+        existing_rows: rule.existing_rows,
+        ddl: None,
+        on_reject: rule.on_reject.unwrap_or_default(),
+        mismatch: rule.mismatch.unwrap_or_default(),
+        comment: table.comment.clone(),
+        fingerprint: table.fingerprint(),
+    };
+    plan.mapper()?;
+    Ok(plan)
+}
+
+/// Two tables that would share a target table are both refused.
+fn refuse_collisions(plan: &mut Plan, dialect: &dyn TargetDialect) {
+    let mut by_name: HashMap<String, Vec<TableName>> = HashMap::new();
+    for table in &plan.tables {
+        by_name.entry(dialect.fold(&table.target)).or_default().push(table.table().clone());
+    }
+    let (kept, colliding): (Vec<_>, Vec<_>) = std::mem::take(&mut plan.tables)
+        .into_iter()
+        .partition(|t| by_name[&dialect.fold(&t.target)].len() == 1);
+    plan.tables = kept;
+    for table in colliding {
+        let others: Vec<String> = by_name[&dialect.fold(&table.target)]
+            .iter()
+            .filter(|n| *n != table.table())
+            .map(ToString::to_string)
+            .collect();
+        plan.refused.push(Refused {
+            table: table.table().clone(),
+            reason: format!(
+                "its target table {} would be shared with {}; exclude one, or change `into`",
+                table.target,
+                others.join(", ")
+            )
+            .into(),
+        });
+    }
+}

@@ -1,0 +1,10 @@
+//! The plan: what a run makes in the target for each picked table, and what it refuses.
+
+pub mod carried;
+mod columns;
+pub mod dialect;
+pub mod make;
+pub mod table;
+
+#[cfg(test)]
+pub(crate) mod tests;

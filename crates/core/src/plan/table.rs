@@ -1,0 +1,209 @@
+//! How one table is carried, and that as targets keep it.
+
+use crate::mapping::mapper::Mapper;
+use crate::mapping::outputs::{Mapping, Output};
+use crate::model::described::SourceTable;
+use crate::model::name::TableName;
+use crate::model::policy::{ExistingRows, Mismatch, OnReject};
+use crate::model::schema::{Column, RowIdentity, TableSchema};
+use crate::plan::dialect::Declared;
+use serde::{Deserialize, Serialize};
+use std::sync::Arc;
+
+/// A carried column.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct PlannedColumn {
+    /// Its name in the target.
+    pub name: String,
+    /// How the target declares it.
+    pub declared: Declared,
+    /// What a conversion loses, if the project file asked for one that may.
+    #[serde(default)]
+    pub loses: Option<String>,
+    /// What people wrote about it in the source.
+    #[serde(default)]
+    pub comment: Option<String>,
+}
+
+/// A table that will be carried. `columns`, the outputs of `mapping` and the columns of `mapped` correspond one
+/// by one.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(from = "StoredPlan")]
+pub struct TablePlan {
+    /// The source's structure, only the columns that are read.
+    pub schema: Arc<TableSchema>,
+    /// The target's structure, under the source table's name: what reaches the target has it.
+    pub mapped: Arc<TableSchema>,
+    /// How the one becomes the other.
+    pub mapping: Mapping,
+    /// The source's own number for the table.
+    pub source_id: u64,
+    /// The target table.
+    pub target: String,
+    /// Its columns.
+    pub columns: Vec<PlannedColumn>,
+    /// Columns of the source that are not carried, with the reason.
+    pub left_out: Vec<(String, String)>,
+    /// What to do with rows that were there before.
+    pub existing_rows: Option<ExistingRows>,
+    /// Statements, written by people, that make the target table instead of the ones Moorage would use.
+    #[serde(default)]
+    pub ddl: Option<String>,
+    /// What becomes of a change that the target refuses.
+    #[serde(default)]
+    pub on_reject: OnReject,
+    /// What becomes of a change whose row the target holds otherwise.
+    #[serde(default)]
+    pub mismatch: Mismatch,
+    /// What people wrote about the table in the source.
+    #[serde(default)]
+    pub comment: Option<String>,
+    /// The structure this plan was made from.
+    pub fingerprint: String,
+}
+
+impl TablePlan {
+    /// The source table.
+    pub fn table(&self) -> &TableName {
+        &self.schema.table
+    }
+
+    /// What carries the mapping out; none if rows go over as they are read.
+    ///
+    /// # Errors
+    /// If an expression does not fit the columns; in words.
+    pub fn mapper(&self) -> Result<Option<Mapper>, String> {
+        Mapper::new(&self.schema, &self.mapped, &self.mapping)
+    }
+
+    /// Whether a table goes by this name: the source's or the target's.
+    pub fn goes_by(&self, name: &str) -> bool {
+        self.table().goes_by(name) || self.target == name
+    }
+
+    /// Whether both carry the same rows in the same way. What to do with existing rows, and the statements that
+    /// make the table, only matter when it is made; what to do with refused changes only while merging.
+    pub fn maps_like(&self, other: &Self) -> bool {
+        let bare = |plan: &Self| Self {
+            existing_rows: None,
+            ddl: None,
+            on_reject: OnReject::default(),
+            mismatch: Mismatch::default(),
+            comment: None,
+            columns: plan.columns.iter().map(|c| PlannedColumn { comment: None, ..c.clone() }).collect(),
+            ..plan.clone()
+        };
+        bare(self) == bare(other)
+    }
+
+    /// Where a target column comes from, for people: the source's column, or what the project file says.
+    pub fn source_column(&self, at: usize) -> String {
+        match &self.mapping.outputs[at] {
+            Output::Column(c) | Output::Cast { column: c, .. } => self.schema.columns[*c].name.clone(),
+            Output::Stamp { stamp, .. } => stamp.word().into(),
+            Output::Constant(text) => format!("'{text}'"),
+            Output::Expression(text) => text.clone(),
+        }
+    }
+
+    /// The plan without columns that depend on when a change came: these cannot be compared.
+    #[must_use]
+    pub fn comparable(&self) -> Self {
+        let keep: Vec<usize> =
+            (0..self.columns.len()).filter(|&c| !self.mapping.outputs[c].is_of_change()).collect();
+        if keep.len() == self.columns.len() {
+            return self.clone();
+        }
+        let at = |old: &usize| keep.iter().position(|k| k == old).unwrap_or_default();
+        let identity = match &self.mapped.identity {
+            RowIdentity::Key(key) => RowIdentity::Key(key.iter().map(at).collect()),
+            RowIdentity::DeclaredKey(key) => RowIdentity::DeclaredKey(key.iter().map(at).collect()),
+            RowIdentity::WholeRow => RowIdentity::WholeRow,
+        };
+        let columns = keep.iter().map(|&c| self.mapped.columns[c].clone()).collect();
+        let outputs = keep.iter().map(|&c| self.mapping.outputs[c].clone()).collect();
+        Self {
+            mapped: Arc::new(TableSchema { table: self.table().clone(), columns, identity }),
+            mapping: Mapping { outputs, condition: self.mapping.condition.clone() },
+            columns: keep.iter().map(|&c| self.columns[c].clone()).collect(),
+            ..self.clone()
+        }
+    }
+
+    /// A plan that reads all columns of a table as they are: for looking at it.
+    pub fn as_it_is(table: &SourceTable) -> Self {
+        let columns: Vec<Column> =
+            table.columns.iter().filter(|c| !c.generated).map(|c| c.column.clone()).collect();
+        let schema =
+            Arc::new(TableSchema { table: table.name.clone(), columns, identity: RowIdentity::WholeRow });
+        let declared = Declared { sql: String::new(), note: None };
+        let column = |c: &Column| PlannedColumn {
+            name: c.name.clone(),
+            declared: declared.clone(),
+            loses: None,
+            comment: None,
+        };
+        Self {
+            mapped: schema.clone(),
+            mapping: Mapping::plain(schema.columns.len()),
+            source_id: table.id,
+            target: table.name.to_string(),
+            columns: schema.columns.iter().map(column).collect(),
+            left_out: Vec::new(),
+            existing_rows: None,
+            ddl: None,
+            on_reject: OnReject::default(),
+            mismatch: Mismatch::default(),
+            comment: None,
+            fingerprint: table.fingerprint(),
+            schema,
+        }
+    }
+}
+
+/// A plan as it is stored, also by versions from before rows were mapped.
+#[derive(Deserialize)]
+struct StoredPlan {
+    schema: Arc<TableSchema>,
+    mapped: Option<Arc<TableSchema>>,
+    mapping: Option<Mapping>,
+    source_id: u64,
+    target: String,
+    columns: Vec<PlannedColumn>,
+    left_out: Vec<(String, String)>,
+    existing_rows: Option<ExistingRows>,
+    ddl: Option<String>,
+    #[serde(default)]
+    on_reject: OnReject,
+    #[serde(default)]
+    mismatch: Mismatch,
+    comment: Option<String>,
+    fingerprint: String,
+}
+
+impl From<StoredPlan> for TablePlan {
+    fn from(kept: StoredPlan) -> Self {
+        let renamed = || {
+            let named = kept.schema.columns.iter().zip(&kept.columns);
+            let columns = named.map(|(c, to)| Column { name: to.name.clone(), ..c.clone() }).collect();
+            Arc::new(TableSchema { columns, ..(*kept.schema).clone() })
+        };
+        let mapped = kept.mapped.clone().unwrap_or_else(renamed);
+        let plain = Mapping::plain(kept.schema.columns.len());
+        Self {
+            mapped,
+            mapping: kept.mapping.unwrap_or(plain),
+            schema: kept.schema,
+            source_id: kept.source_id,
+            target: kept.target,
+            columns: kept.columns,
+            left_out: kept.left_out,
+            existing_rows: kept.existing_rows,
+            ddl: kept.ddl,
+            on_reject: kept.on_reject,
+            mismatch: kept.mismatch,
+            comment: kept.comment,
+            fingerprint: kept.fingerprint,
+        }
+    }
+}

@@ -1,0 +1,95 @@
+//! The project file: sources, targets and pipelines, as read from TOML text.
+//!
+//! Only the text is read here; secrets are described, not looked up, and no path is touched.
+
+use crate::model::policy::{ExistingRows, Keep, OnReject};
+use crate::project::rule::RuleConfig;
+use crate::project::section::{EndSection, Section};
+use crate::project::units::parse_duration;
+use serde::Deserialize;
+use std::collections::BTreeMap;
+use std::ops::Range;
+use std::time::Duration;
+use toml::Spanned;
+
+/// A whole project file.
+#[derive(Clone, Debug, Default)]
+pub struct Project {
+    /// Where rows come from, by name.
+    pub sources: BTreeMap<String, EndSection>,
+    /// Where rows go, by name.
+    pub targets: BTreeMap<String, EndSection>,
+    /// What is carried, by name.
+    pub pipelines: BTreeMap<String, PipelineConfig>,
+}
+
+/// A pipeline.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct PipelineConfig {
+    /// A name from `sources`.
+    pub source: Spanned<String>,
+    /// A name from `targets`.
+    pub target: Spanned<String>,
+    /// Which tables, as patterns on `schema.table`; all that are not the system's own if not given.
+    #[serde(default = "all_tables")]
+    pub include: Spanned<Vec<String>>,
+    /// Which tables not.
+    #[serde(default = "no_tables")]
+    pub exclude: Spanned<Vec<String>>,
+    /// How target tables are named; see [`crate::pick::naming`].
+    #[serde(default = "default_into")]
+    pub into: Spanned<String>,
+    /// What target tables hold.
+    #[serde(default = "default_keep")]
+    pub keep: Keep,
+    /// How long changes are collected before a merge.
+    #[serde(default = "default_merge_every")]
+    pub merge_every: Spanned<String>,
+    /// What to do with rows that target tables held before; without it such a table stops the run.
+    pub existing_rows: Option<ExistingRows>,
+    /// What becomes of a change that the target refuses; `stop` if not given.
+    pub on_reject: Option<Spanned<OnReject>>,
+    /// What the pipeline's source reads of this table itself.
+    #[serde(skip)]
+    pub of_source: Section,
+    /// How many connections read the snapshot; 4 if not given, from 1 to 32.
+    pub snapshot_connections: Option<Spanned<usize>>,
+    /// A folder with the statements that make target tables, one file a table, which people may change.
+    pub ddl_dir: Option<String>,
+    /// Exceptions for some tables; later ones win.
+    #[serde(default)]
+    pub rule: Vec<RuleConfig>,
+}
+
+fn spanned<T>(value: T) -> Spanned<T> {
+    Spanned::new(0..0, value)
+}
+fn all_tables() -> Spanned<Vec<String>> {
+    spanned(vec!["*.*".into()])
+}
+fn no_tables() -> Spanned<Vec<String>> {
+    spanned(Vec::new())
+}
+fn default_into() -> Spanned<String> {
+    spanned("{schema}_{table}".into())
+}
+fn default_keep() -> Keep {
+    Keep::Current
+}
+fn default_merge_every() -> Spanned<String> {
+    spanned("1s".into())
+}
+
+impl PipelineConfig {
+    /// How long changes are collected before a merge.
+    pub fn merge_age(&self) -> Duration {
+        parse_duration(self.merge_every.get_ref()).unwrap_or(Duration::from_secs(1))
+    }
+
+    /// Where it says what becomes of changes that the target refuses, first.
+    pub fn on_reject_key(&self) -> Option<Range<usize>> {
+        let keys = self.rule.iter().filter_map(|r| r.on_reject.as_ref());
+        self.on_reject.iter().chain(keys).next().map(Spanned::span)
+    }
+}

@@ -1,0 +1,55 @@
+//! From the patterns and rules of a pipeline to what picks and maps tables.
+
+use super::config::PipelineConfig;
+use super::error::Mistake;
+use super::rule::RuleConfig;
+use crate::pick::naming::Naming;
+use crate::pick::pattern::Pattern;
+use crate::pick::picker::Picker;
+use crate::pick::rule::TableRule;
+use std::ops::Range;
+
+/// Checks that all patterns and naming rules of a pipeline can be understood.
+pub(super) fn check(config: &PipelineConfig) -> Result<(), Mistake> {
+    let bad = |span: Range<usize>, pattern: &str| {
+        let expected = "a pattern on schema.table, such as \"public.*\"; names with dots go in double quotes";
+        Mistake::at(span, format!("`{pattern}` is not a pattern"), expected)
+    };
+    for list in [&config.include, &config.exclude] {
+        if let Some(pattern) = list.get_ref().iter().find(|p| Pattern::parse(p).is_none()) {
+            return Err(bad(list.span(), pattern));
+        }
+    }
+    for rule in &config.rule {
+        if Pattern::parse(rule.pattern.get_ref()).is_none() {
+            return Err(bad(rule.pattern.span(), rule.pattern.get_ref()));
+        }
+    }
+    let naming = [&config.into].into_iter().chain(config.rule.iter().filter_map(|r| r.into.as_ref()));
+    for into in naming {
+        if let Err(what) = Naming::parse(into.get_ref()) {
+            return Err(Mistake::at(into.span(), what, "a name such as \"{schema}_{table:lower}\""));
+        }
+    }
+    Ok(())
+}
+
+impl PipelineConfig {
+    /// What picks its tables, from patterns that were checked when the project file was read.
+    pub fn picker(&self) -> Picker {
+        let all = |patterns: &[String]| patterns.iter().filter_map(|p| Pattern::parse(p)).collect();
+        let rule = |r: &RuleConfig| Some((Pattern::parse(r.pattern.get_ref())?, r.table_rule()));
+        let of_pipeline = TableRule {
+            existing_rows: self.existing_rows,
+            on_reject: self.on_reject.as_ref().map(|k| *k.get_ref()),
+            ..TableRule::default()
+        };
+        Picker {
+            include: all(self.include.get_ref()),
+            is_default: self.include.span().is_empty(),
+            exclude: all(self.exclude.get_ref()),
+            rules: self.rule.iter().filter_map(rule).collect(),
+            of_pipeline,
+        }
+    }
+}

@@ -1,0 +1,3 @@
+//! Watching: lag.
+
+pub mod lag;

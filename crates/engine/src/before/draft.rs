@@ -1,0 +1,77 @@
+//! What a run would do, asked of both ends.
+
+use super::ddl;
+use super::findings::filter;
+use crate::pipeline::ends::Pipeline;
+use crate::pipeline::error::Result;
+use moorage_adapter::{Surveyed, TableState};
+use moorage_core::model::described::SourceTable;
+use moorage_core::model::finding::Finding;
+use moorage_core::pick::picker::Unmatched;
+use moorage_core::plan::make::{Plan, plan};
+use moorage_core::plan::table::TablePlan;
+
+/// Plans a pipeline, with the statements for target tables that people wrote.
+///
+/// # Errors
+/// If such a file cannot be read.
+pub fn plan_pipeline(pipeline: &Pipeline, found: &[SourceTable]) -> Result<Plan> {
+    let mut planned = plan(&pipeline.config, found, pipeline.target.dialect());
+    if let Some(folder) = &pipeline.ddl_folder {
+        for table in &mut planned.tables {
+            table.ddl = ddl::edited(folder, table)?;
+        }
+    }
+    Ok(planned)
+}
+
+/// What is in a source, and what a pipeline would make of it.
+pub struct Draft {
+    /// What is in the source.
+    pub found: Vec<SourceTable>,
+    /// What a run would carry.
+    pub plan: Plan,
+    /// Patterns that mean no table.
+    pub unmatched: Vec<Unmatched>,
+    /// For each planned table what there is of it in the target.
+    pub surveyed: Vec<Surveyed>,
+}
+
+/// Looks at both ends and plans.
+///
+/// # Errors
+/// If an end cannot be reached.
+pub async fn draft(pipeline: &Pipeline) -> Result<Draft> {
+    let found = pipeline.source.discover().await?;
+    let plan = plan_pipeline(pipeline, &found)?;
+    let unmatched = pipeline.config.picker().unmatched(&found);
+    let surveyed = survey(pipeline, &plan).await?;
+    Ok(Draft { found, plan, unmatched, surveyed })
+}
+
+/// Surveys the target, with what would stop a run although the target would not.
+pub(super) async fn survey(pipeline: &Pipeline, plan: &Plan) -> Result<Vec<Surveyed>> {
+    let mut surveyed = pipeline.target.survey(&pipeline.name, &plan.tables).await?;
+    for (found, table) in surveyed.iter_mut().zip(&plan.tables) {
+        let followed = found.state.is_some_and(|s| matches!(s, TableState::Live | TableState::ChangesOnly));
+        if found.maps_otherwise && followed && found.problem.is_none() {
+            let table = table.table();
+            found.problem = Some(format!(
+                "it was read when the project file, or its structure, was another: `moorage resnapshot {table}` has the next run read it again"
+            ));
+        }
+    }
+    Ok(surveyed)
+}
+
+impl Draft {
+    /// What may stop a planned table later, if something may.
+    pub fn caveat(&self, plan: &TablePlan) -> Option<Finding> {
+        filter(plan, self.source_table(plan)?)
+    }
+
+    /// The source's own description of a planned table.
+    pub fn source_table(&self, plan: &TablePlan) -> Option<&SourceTable> {
+        self.found.iter().find(|t| t.name == *plan.table())
+    }
+}

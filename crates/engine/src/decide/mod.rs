@@ -1,0 +1,5 @@
+//! What people decide: about rejects, about reading again, about letting go.
+
+pub(crate) mod rejects;
+pub(crate) mod resnapshot;
+pub(crate) mod teardown;

@@ -1,0 +1,10 @@
+//! Looking at a pipeline and at its rows; changes nothing.
+
+mod between;
+pub(crate) mod changes;
+mod compare;
+pub(crate) mod preview;
+pub(crate) mod row;
+pub(crate) mod status;
+pub(crate) mod verdict;
+pub(crate) mod verify;

@@ -1,0 +1,114 @@
+//! Proving that both sides agree while changes go on.
+//!
+//! Two looks, the source's later than the target's, and the captured changes between them. A difference is
+//! set aside as in flight only if one of these changes is about that very key; nothing is read twice until it
+//! fits, nothing waits. Tables without a key are counted as multisets, to which the changes between are added
+//! exactly.
+
+use crate::look::between::Between;
+use crate::look::compare::Compare;
+use crate::look::verdict::{TableVerdict, Verdict, VerifyOptions};
+use crate::pipeline::ends::Pipeline;
+use crate::pipeline::error::{EngineError, Result};
+use crate::pipeline::mappers::Mappers;
+use crate::pipeline::select::{chosen, stream_table};
+use moorage_adapter::{CapturePlan, Events, GONE, StoredTable, TableState};
+use moorage_core::checkpoint::stored::{Checkpoint, Stage};
+use moorage_core::compare::difference::Counts;
+use moorage_core::plan::table::TablePlan;
+
+/// Compares both sides of a pipeline. Changes nothing.
+///
+/// # Errors
+/// If a side cannot be read, a table is not the pipeline's, or so much lies between the two sides that it
+/// cannot be kept in mind.
+pub async fn verify(pipeline: &Pipeline, options: &VerifyOptions, events: &Events) -> Result<Verdict> {
+    let not_set_up = || EngineError::NeverRun { pipeline: pipeline.name.clone() };
+    let before = pipeline.target.checkpoint(&pipeline.name).await?.ok_or_else(not_set_up)?;
+    let stored = chosen(pipeline, pipeline.target.tables(&pipeline.name).await?, &options.tables)?;
+    let followed = before.stage == Stage::Following;
+    let capture = pipeline.capture(Some(&before)).await?;
+    let (gone, stored) = without_gone(pipeline, &capture, stored).await?;
+    let tables = stored.iter().map(|s| stream_table(pipeline, s)).collect::<Result<Vec<_>>>()?;
+    let mut source = pipeline.source.look(followed.then_some(&capture), &tables).await?;
+    let mut target = pipeline.target.look(&pipeline.name).await?.ok_or_else(not_set_up)?;
+    let checkpoint = target.checkpoint().filter(|c| c.stage == Stage::Following).cloned();
+    source.fix(checkpoint.as_ref()).await?;
+    let plans: Vec<TablePlan> = tables.iter().map(|t| t.plan.comparable()).collect();
+    let mappers = Mappers::new(&plans)?;
+    let between = Between::gather(source.as_mut(), &plans, &mappers).await?;
+    let mut verdicts = Vec::new();
+    for (at, stored) in stored.iter().enumerate() {
+        // As it is now: its state may have changed since the first look.
+        let now = target.tables().iter().find(|t| t.plan.target == stored.plan.target).cloned();
+        let compare = Compare {
+            at,
+            plan: &plans[at],
+            mappers: &mappers,
+            between: &between.tables[at],
+            options,
+            events,
+        };
+        verdicts.push(match why_not(now.as_ref(), stored) {
+            Some(why) => skipped(&stored.plan, why),
+            None => compare.run(source.as_mut(), target.as_mut()).await?,
+        });
+    }
+    Ok(Verdict {
+        pipeline: pipeline.name.clone(),
+        agrees: verdicts.iter().all(|v| v.agrees),
+        gone,
+        counts_only: options.counts_only,
+        position: checkpoint.as_ref().map(|c: &Checkpoint| c.position.clone()),
+        complete_up_to: checkpoint.and_then(|c| c.committed_at),
+        changes_between: between.changes,
+        tables: verdicts,
+    })
+}
+
+/// Sets those aside that are not followed any more, or will not be by the next run.
+async fn without_gone(
+    pipeline: &Pipeline,
+    capture: &CapturePlan,
+    stored: Vec<StoredTable>,
+) -> Result<(Vec<String>, Vec<StoredTable>)> {
+    let plans: Vec<TablePlan> = stored.iter().map(|s| s.plan.clone()).collect();
+    let drifted = pipeline.source.drifted(capture, &plans).await?;
+    let left = |s: &StoredTable| {
+        let vanished = drifted.iter().any(|(schema, what)| what == GONE && schema.table == *s.plan.table());
+        s.state == TableState::Gone || vanished
+    };
+    let (gone, stored): (Vec<_>, Vec<_>) = stored.into_iter().partition(left);
+    Ok((gone.iter().map(|s| s.plan.table().to_string()).collect(), stored))
+}
+
+fn why_not(now: Option<&StoredTable>, before: &StoredTable) -> Option<String> {
+    match now {
+        None => Some("it is not carried any more".into()),
+        Some(now) if now.plan != before.plan || now.mark != before.mark => {
+            Some("it was read again meanwhile: verify once more".into())
+        }
+        Some(now) => match now.state {
+            TableState::Live | TableState::Copied => None,
+            TableState::Waiting | TableState::Reading => Some("its snapshot has not finished".into()),
+            TableState::NeedsResnapshot => Some("it is to be read again: the next run does it".into()),
+            TableState::Gone => Some("it is not followed any more".into()),
+            TableState::ChangesOnly => {
+                Some("it follows changes only: the target never got the rows that were there before".into())
+            }
+        },
+    }
+}
+
+fn skipped(plan: &TablePlan, why: String) -> TableVerdict {
+    TableVerdict {
+        table: plan.table().to_string(),
+        target: plan.target.clone(),
+        agrees: false,
+        not_compared: Some(why),
+        counts: Counts::default(),
+        differences: Vec::new(),
+        elapsed_ms: 0,
+        rows_per_second: 0,
+    }
+}

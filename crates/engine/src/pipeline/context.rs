@@ -1,0 +1,101 @@
+//! What a run is asked to do, what its parts share, and how it ends.
+
+use super::ends::Pipeline;
+use super::notes::Notes;
+use super::stop::StopSignal;
+use moorage_adapter::{CapturePlan, Event, Events, Holder, StreamTable};
+use moorage_core::checkpoint::stored::Checkpoint;
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
+use std::time::{Duration, Instant};
+
+/// Where a new pipeline starts.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub enum Start {
+    /// With a snapshot of every table.
+    #[default]
+    Snapshot,
+    /// With the changes from now on.
+    Now,
+    /// With the changes behind a position that the capture point still reaches.
+    At(String),
+}
+
+/// What a run is asked to do.
+#[derive(Clone, Debug, Default)]
+pub struct RunOptions {
+    /// End when everything committed before the stream began is in the target.
+    pub until_caught_up: bool,
+    /// End after this time.
+    pub duration: Option<Duration>,
+    /// Copy the tables and end.
+    pub snapshot_only: bool,
+    /// Where a new pipeline starts.
+    pub start: Start,
+}
+
+/// How a run ended.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Outcome {
+    /// Everything that was committed when the stream began is in the target.
+    CaughtUp,
+    /// The tables were copied; nothing is followed.
+    Copied,
+    /// It was asked to stop.
+    Stopped {
+        /// By what.
+        by: String,
+    },
+}
+
+/// All that the parts of a run share.
+pub(crate) struct Context {
+    pub(crate) pipeline: Pipeline,
+    pub(crate) options: RunOptions,
+    pub(crate) events: Events,
+    pub(crate) began: Instant,
+    /// What is noted of the run in the state folder.
+    pub(crate) notes: Arc<Notes>,
+    /// This process, as others are told of it.
+    pub(crate) me: Holder,
+    pub(crate) stop: StopSignal,
+    /// Whether both ends were reached at all: only then is a lost connection tried again.
+    pub(crate) reached: AtomicBool,
+}
+
+impl Context {
+    /// Waits until the run is to end, and says by what.
+    pub(crate) async fn asked_to_stop(&self) -> String {
+        let mut stop = self.stop.clone();
+        match self.options.duration {
+            None => stop.asked().await,
+            Some(duration) => tokio::select! {
+                by = stop.asked() => by,
+                () = tokio::time::sleep_until((self.began + duration).into()) => "--for".into(),
+            },
+        }
+    }
+
+    /// Waits until the run was to end a good while ago: the batch in hand should be done by then.
+    pub(crate) async fn waited_long_enough(&self) -> String {
+        let by = self.asked_to_stop().await;
+        tokio::time::sleep(STOP_PATIENCE).await;
+        by
+    }
+
+    pub(crate) fn say(&self, event: Event) {
+        (self.events)(event);
+    }
+}
+
+/// How long the batch in hand may take when the run is asked to stop.
+const STOP_PATIENCE: Duration = Duration::from_secs(15);
+
+/// Everything needed to follow changes.
+pub(crate) struct Following {
+    pub(crate) checkpoint: Checkpoint,
+    pub(crate) capture: CapturePlan,
+    pub(crate) tables: Vec<StreamTable>,
+    /// For each table what captures its changes.
+    pub(crate) captured_by: Vec<Option<String>>,
+}

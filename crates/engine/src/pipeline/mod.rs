@@ -1,0 +1,14 @@
+//! A pipeline and what everything that is done with it needs: its ends, its lock and turn, its local state.
+
+pub(crate) mod context;
+pub(crate) mod ends;
+pub(crate) mod error;
+pub(crate) mod folder;
+pub(crate) mod lock;
+pub(crate) mod mappers;
+pub(crate) mod notes;
+pub(crate) mod process;
+pub(crate) mod select;
+pub(crate) mod state;
+pub(crate) mod stop;
+pub(crate) mod turn;

@@ -1,0 +1,107 @@
+//! A thread that keeps a run's notes in the state folder, one after the other, so that no slow disk holds up changes.
+//!
+//! What is asked is answered in its turn: behind everything that was said before. Events are lost rather than waited for
+//! where very many wait; nothing else is.
+
+use super::error::{EngineError, Result};
+use super::state::StateStore;
+use moorage_adapter::Event;
+use std::path::Path;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, mpsc};
+use std::time::Duration;
+use tokio::sync::oneshot;
+
+/// How many events may wait for the disk.
+const MOST_EVENTS: usize = 1000;
+/// How long the end of a run waits for its note to be written.
+const END_PATIENCE: Duration = Duration::from_secs(10);
+
+enum Note {
+    Event(Event),
+    /// What came of reading a table again.
+    Answer(String, String),
+    /// Which tables are to be read again.
+    Asked(oneshot::Sender<Result<Vec<String>>>),
+    End {
+        outcome: &'static str,
+        words: String,
+        written: oneshot::Sender<()>,
+    },
+}
+
+/// The notes of one run.
+pub(crate) struct Notes {
+    sender: mpsc::Sender<Note>,
+    events: Arc<AtomicUsize>,
+}
+
+impl Notes {
+    /// Begins a run's notes.
+    ///
+    /// # Errors
+    /// If the state folder cannot be used.
+    pub(crate) fn begin(folder: &Path, pipeline: &str) -> Result<Self> {
+        let state = StateStore::open(folder)?;
+        let run = state.begin_run(pipeline)?;
+        let (sender, notes) = mpsc::channel();
+        let events = Arc::new(AtomicUsize::new(0));
+        let (waiting, pipeline) = (events.clone(), pipeline.to_string());
+        let keep = move || {
+            for note in notes {
+                match note {
+                    Note::Event(event) => {
+                        waiting.fetch_sub(1, Ordering::Relaxed);
+                        state.record(&pipeline, run, &event);
+                    }
+                    Note::Answer(table, outcome) => state.answer_again(&pipeline, &table, &outcome),
+                    // Whoever asked may have gone.
+                    Note::Asked(answer) => drop(answer.send(state.asked_again(&pipeline))),
+                    Note::End { outcome, words, written } => {
+                        state.end_run(run, outcome, &words);
+                        // Nobody waits any more if it took too long.
+                        let _ = written.send(());
+                    }
+                }
+            }
+        };
+        let thread = std::thread::Builder::new().name("notes".into()).spawn(keep);
+        thread.map_err(|e| EngineError::State { path: folder.into(), reason: e.to_string() })?;
+        Ok(Self { sender, events })
+    }
+
+    /// Notes what an event says of the run.
+    pub(crate) fn event(&self, event: Event) {
+        if self.events.fetch_add(1, Ordering::Relaxed) < MOST_EVENTS {
+            self.send(Note::Event(event));
+        } else {
+            self.events.fetch_sub(1, Ordering::Relaxed);
+        }
+    }
+
+    /// Notes what came of reading a table again; empty if it was done.
+    pub(crate) fn answer(&self, table: &str, outcome: &str) {
+        self.send(Note::Answer(table.into(), outcome.into()));
+    }
+
+    /// Asks which tables are to be read again, in the order in which that was asked for.
+    pub(crate) fn ask(&self) -> oneshot::Receiver<Result<Vec<String>>> {
+        let (answer, asked) = oneshot::channel();
+        self.send(Note::Asked(answer));
+        asked
+    }
+
+    /// Notes how the run ended.
+    pub(crate) async fn end(&self, outcome: &'static str, words: String) {
+        let (written, noted) = oneshot::channel();
+        self.send(Note::End { outcome, words, written });
+        if tokio::time::timeout(END_PATIENCE, noted).await.is_err() {
+            tracing::warn!("the end of the run was not noted: the state folder does not answer");
+        }
+    }
+
+    /// The thread ends after everyone who sends.
+    fn send(&self, note: Note) {
+        drop(self.sender.send(note));
+    }
+}

@@ -1,0 +1,405 @@
+//! Following changes: stream → batch → merge → acknowledge.
+//!
+//! The driver of [`Follow`], which decides; here it is carried out. A source position is acknowledged only with the
+//! [`Durable`](moorage_adapter::Durable) that a target's commit hands out. Nothing on this loop waits for the target or for
+//! a disk, but to make or clear room for reading tables again: pieces are applied in a task ([`Applying`]), notes and
+//! spools are kept by threads of their own.
+
+use crate::pipeline::context::{Context, Following, Outcome};
+use crate::pipeline::error::{EngineError, Result};
+use crate::pipeline::mappers::Mappers;
+use crate::run::apply::{Applied, Applying, Committed, Job};
+use crate::run::looks::{Look, Looks};
+use crate::run::reread::Rereading;
+use chrono::Utc;
+use futures_util::FutureExt;
+use moorage_adapter::{
+    AdapterError, ChangeStream, Event, Merge, StreamStart, StreamedSegment, TableProgress,
+};
+use moorage_core::Position;
+use moorage_core::apply::batch::Limits;
+use moorage_core::change::structure::SchemaChange;
+use moorage_core::checkpoint::stored::Checkpoint;
+use moorage_core::follow::machine::{End, Follow, FollowError, Looked, Next, Piece, PieceEnd, Settings};
+use moorage_core::plan::carried::CarriedTables;
+use moorage_core::watch::lag::ClockSkew;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+use tokio::sync::oneshot;
+
+/// How often it is said that a merge takes long.
+const SAY_EVERY: Duration = Duration::from_secs(5);
+
+/// A stream that ended in an error.
+pub(crate) struct Failed {
+    pub(crate) error: EngineError,
+    /// Whether something had been merged, so that trying again may start with short pauses.
+    pub(crate) merged: bool,
+}
+
+struct Driver<'a> {
+    context: &'a Context,
+    plans: CarriedTables,
+    mappers: Mappers,
+    machine: Follow<AdapterError>,
+    checkpoint: Checkpoint,
+    skew: ClockSkew,
+    /// The batch that is open in the target, while nothing is applied.
+    merge: Option<Box<dyn Merge>>,
+    applying: Option<Applying>,
+    /// When it is next said that the target takes long.
+    say_at: Instant,
+    stopping: bool,
+    merged: bool,
+    /// Up to where everything was merged, for those who look.
+    merged_to: Arc<Mutex<Option<Position>>>,
+    rereading: Option<Rereading>,
+    /// What was given up, until it can be cleared away.
+    given_up: Option<Rereading>,
+    asking: Option<oneshot::Receiver<Result<Vec<String>>>>,
+}
+
+enum Woken {
+    Segment(StreamedSegment),
+    Due,
+    Stop(String),
+    Looked(moorage_adapter::Result<Look>),
+    Applied(Result<Box<Applied>>),
+    /// The target has been at it for a while.
+    Slow,
+    /// All rows of the tables that are read again are loaded, or that failed.
+    Loaded(moorage_adapter::Result<Position>),
+    /// Which tables are to be read again.
+    Asked(Result<Vec<String>>),
+}
+
+/// Follows changes until the run is to end.
+pub(crate) async fn follow(context: &Context, following: Following) -> std::result::Result<Outcome, Failed> {
+    let mut driver = match Driver::new(context, &following).await {
+        Ok(driver) => driver,
+        Err(error) => return Err(Failed { error, merged: false }),
+    };
+    let done = driver.stream(following).await;
+    done.map_err(|error| Failed { error, merged: driver.merged })
+}
+
+impl<'a> Driver<'a> {
+    async fn new(context: &'a Context, following: &Following) -> Result<Self> {
+        let (source, target) = (&context.pipeline.source, &context.pipeline.target);
+        let checkpoint = following.checkpoint.clone();
+        let settled = target.settled(&context.pipeline.name).await?;
+        let settled = settled.filter(|settled| settled.position != checkpoint.position);
+        let plans: CarriedTables = following.tables.iter().map(|t| t.plan.clone()).collect();
+        let until = || format!("caught up {}", uuid::Uuid::new_v4());
+        let settings = Settings {
+            limits: Limits { age: context.pipeline.config.merge_age(), ..Limits::default() },
+            tables: plans.clone(),
+            at: source.parse_position(&checkpoint.position),
+            sequence: checkpoint.sequence,
+            settled: settled.and_then(|s| Some((source.parse_position(&s.position)?, s.sequence))),
+            until: context.options.until_caught_up.then(until),
+        };
+        Ok(Self {
+            context,
+            mappers: Mappers::new(plans.iter())?,
+            plans,
+            machine: Follow::new(settings, Instant::now()),
+            checkpoint,
+            skew: ClockSkew::default(),
+            merge: None,
+            applying: None,
+            say_at: Instant::now(),
+            stopping: false,
+            merged: false,
+            merged_to: Arc::default(),
+            rereading: None,
+            given_up: None,
+            asking: None,
+        })
+    }
+
+    async fn stream(&mut self, following: Following) -> Result<Outcome> {
+        let source = &self.context.pipeline.source;
+        self.skew = source.head(&following.capture).await?.skew;
+        let Following { checkpoint, capture, tables, captured_by } = following;
+        let mut looks = Looks::start(
+            &self.context.pipeline,
+            capture.clone(),
+            self.plans.iter().cloned().collect(),
+            captured_by,
+            self.merged_to.clone(),
+        );
+        let settled = self.machine.settled().cloned();
+        let start = StreamStart { checkpoint, capture, tables, settled };
+        let mut stream = source.changes(start, &self.context.events).await?;
+        self.context.say(Event::Streaming { position: self.checkpoint.position.clone() });
+        if let Some(note) = self.machine.until() {
+            source.send_note(note).await?;
+        }
+        let done = self.drive(stream.as_mut(), &mut looks).await;
+        // Whatever became of the stream: what the target is at is not broken off.
+        let applied = self.finish_applying(stream.as_ref()).await;
+        // A batch that is still open holds part of a transaction: it is undone.
+        self.merge = None;
+        stream.close().await;
+        let outcome = done?;
+        applied.map(|()| outcome)
+    }
+
+    async fn drive(&mut self, stream: &mut dyn ChangeStream, looks: &mut Looks) -> Result<Outcome> {
+        loop {
+            match self.machine.next(Instant::now()).map_err(failed)? {
+                Next::Apply(piece) => self.apply(piece),
+                Next::Gather => match stream.next().now_or_never() {
+                    Some(segment) => self.take(segment?).await?,
+                    None => self.machine.gathered(),
+                },
+                Next::Ask => self.asking = Some(self.context.notes.ask()),
+                Next::Remove => {
+                    if let Some(given_up) = self.given_up.take() {
+                        given_up.remove(self.context.pipeline.target.as_ref()).await?;
+                    }
+                    self.machine.removed();
+                }
+                Next::End(end) => return ended(end),
+                Next::Wait { until, reads } => {
+                    let woken = self.wait(stream, looks, until, reads).await?;
+                    self.woken(woken, stream).await?;
+                }
+            }
+        }
+    }
+
+    async fn woken(&mut self, woken: Woken, stream: &dyn ChangeStream) -> Result<()> {
+        match woken {
+            Woken::Segment(segment) => self.take(segment).await?,
+            Woken::Due => {}
+            Woken::Stop(by) => {
+                self.context.say(Event::Stopping { by: by.clone() });
+                self.stopping = true;
+                self.machine.stop(by);
+            }
+            Woken::Looked(look) => self.looked(look?),
+            Woken::Applied(applied) => {
+                self.applying = None;
+                self.applied(*applied?, stream);
+            }
+            Woken::Slow => self.say_slow(),
+            Woken::Loaded(Ok(complete_at)) => self.machine.loaded(complete_at),
+            Woken::Loaded(Err(error)) => self.give_up_rereading(&error.to_string()),
+            Woken::Asked(tables) => {
+                self.asking = None;
+                self.begin_rereading(&tables?).await?;
+            }
+        }
+        Ok(())
+    }
+
+    async fn take(&mut self, arrived: StreamedSegment) -> Result<()> {
+        let segment = arrived.segment;
+        if let Some(rereading) = &mut self.rereading
+            && let Err(why) = rereading.keep(&segment).await
+        {
+            // A full disk here, say: the pipeline itself needs no spool.
+            self.give_up_rereading(&why);
+        }
+        let mapped = self.mappers.segment(segment)?;
+        self.machine.segment(mapped, Instant::now(), Utc::now()).map_err(failed)
+    }
+
+    fn apply(&mut self, piece: Piece) {
+        let replaces = match &piece.end {
+            PieceEnd::Open => false,
+            PieceEnd::Batch(ended) => ended.replaces,
+            PieceEnd::Replacing => true,
+        };
+        let job = Job {
+            source: self.context.pipeline.source.clone(),
+            target: self.context.pipeline.target.clone(),
+            from: self.checkpoint.clone(),
+            merge: self.merge.take(),
+            piece,
+            // What is fed from now on comes behind the rows that are put in place.
+            rereading: self.rereading.take_if(|_| replaces),
+        };
+        let applying = Applying::begin(job);
+        self.say_at = applying.began() + SAY_EVERY;
+        self.applying = Some(applying);
+    }
+
+    fn applied(&mut self, applied: Applied, stream: &dyn ChangeStream) {
+        self.merge = applied.merge;
+        if let Some(committed) = applied.committed {
+            self.committed(committed, stream);
+        }
+        if let Some(replaced) = applied.replaced {
+            replaced.names().iter().for_each(|table| self.context.notes.answer(table, ""));
+            replaced.done().for_each(|event| self.context.say(event));
+        }
+        self.machine.applied();
+    }
+
+    fn committed(&mut self, committed: Committed, stream: &dyn ChangeStream) {
+        let Committed { durable, progress, ended, took } = committed;
+        self.tell_of_rejects(&progress);
+        self.checkpoint = durable.checkpoint().clone();
+        let Some(ended) = ended else { return };
+        stream.acknowledge(&durable);
+        let transaction = &ended.end.transaction;
+        *self.merged_to.lock().unwrap_or_else(PoisonError::into_inner) = Some(transaction.position.clone());
+        self.merged = true;
+        self.context.say(Event::Merged {
+            changes: ended.changes,
+            transactions: ended.end.commits,
+            committed_at: transaction.committed_at,
+            position: self.checkpoint.position.clone(),
+            lag_ms: self.skew.lag(transaction.committed_at, Utc::now()).as_millis() as u64,
+            merge_ms: took.as_millis() as u64,
+        });
+    }
+
+    /// Waits for what the target is at, and takes note of it.
+    async fn finish_applying(&mut self, stream: &dyn ChangeStream) -> Result<()> {
+        while let Some(applying) = &mut self.applying {
+            let done = tokio::select! {
+                done = applying.done() => Some(done),
+                () = tokio::time::sleep_until(self.say_at.into()) => None,
+            };
+            match done {
+                None => self.say_slow(),
+                Some(done) => {
+                    self.applying = None;
+                    self.applied(done?, stream);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn say_slow(&mut self) {
+        self.say_at = Instant::now() + SAY_EVERY;
+        let Some(applying) = &self.applying else { return };
+        let (what, waited) = ("the target to take a batch".to_string(), applying.began().elapsed());
+        self.context.say(Event::Waiting { what, waited_ms: waited.as_millis() as u64 });
+    }
+
+    /// Begins to read tables again that someone asked for. One time at once: who asked before one began, and is answered
+    /// after it ended, would be told of it once more.
+    async fn begin_rereading(&mut self, asked: &[String]) -> Result<()> {
+        let mut plans = Vec::new();
+        for table in asked {
+            match self.plans.iter().find(|p| p.table().to_string() == *table) {
+                Some(plan) => plans.push(plan.clone()),
+                None => self.context.notes.answer(table, "the pipeline does not carry it"),
+            }
+        }
+        if self.machine.answered(!plans.is_empty(), Instant::now()) {
+            // All that were asked for, together: they may refer to each other.
+            let capture = self.context.pipeline.capture(Some(&self.checkpoint)).await?;
+            let begun =
+                Rereading::begin(&self.context.pipeline, &capture, &plans, &self.context.events).await?;
+            self.rereading = Some(begun);
+        }
+        Ok(())
+    }
+
+    fn give_up_rereading(&mut self, why: &str) {
+        let Some(rereading) = self.rereading.take() else { return };
+        self.machine.gave_up();
+        let tables = rereading.names();
+        tables.iter().for_each(|table| self.context.notes.answer(table, why));
+        let message = format!("{} was not read again: {why}. Its rows are as they were", tables.join(", "));
+        self.context.say(Event::Warning { message });
+        self.given_up = Some(rereading);
+    }
+
+    fn tell_of_rejects(&self, progress: &[TableProgress]) {
+        for TableProgress { target, counters } in progress.iter().filter(|p| p.counters.rejected > 0) {
+            let table = self.plans.iter().find(|p| p.target == *target).map(|p| p.table().to_string());
+            let changes = match counters.rejected {
+                1 => "1 change".to_string(),
+                many => format!("{many} changes"),
+            };
+            let message = format!(
+                "{changes} of {} refused by the target and set aside: `moorage rejects` shows what and why",
+                table.as_ref().unwrap_or(target)
+            );
+            self.context.say(Event::Warning { message });
+        }
+    }
+
+    fn looked(&mut self, look: Look) {
+        let source = &self.context.pipeline.source;
+        self.skew = look.head.skew;
+        let at = source.parse_position(&self.checkpoint.position);
+        let behind = at.filter(|_| look.head.holds_log_back);
+        let held_back = behind.and_then(|at| source.bytes_between(&at, &look.head.position));
+        let looked = Looked { head: look.head.position, found: look.found, held_back };
+        let Some(note) = self.machine.looked(looked) else { return };
+        // Nobody waits for it.
+        let source = source.clone();
+        tokio::spawn(async move {
+            if let Err(error) = source.send_note(note).await {
+                tracing::warn!("the source keeps more of its log than needed: {error}");
+            }
+        });
+    }
+
+    /// Waits for what comes first.
+    async fn wait(
+        &mut self,
+        stream: &mut dyn ChangeStream,
+        looks: &mut Looks,
+        until: Option<Instant>,
+        reads: bool,
+    ) -> Result<Woken> {
+        let (context, is_applying) = (self.context, self.applying.is_some());
+        let applied = optional(self.applying.as_mut().map(Applying::done));
+        let loaded = optional(self.rereading.as_mut().map(Rereading::loaded));
+        let asked = optional(self.asking.as_mut());
+        let due = optional(until.map(|until| tokio::time::sleep_until(until.into())));
+        tokio::select! {
+            biased;
+            by = context.asked_to_stop(), if !self.stopping => Ok(Woken::Stop(by)),
+            applied = applied => Ok(Woken::Applied(applied.map(Box::new))),
+            () = due => Ok(Woken::Due),
+            loaded = loaded => Ok(Woken::Loaded(loaded)),
+            // Nobody keeps notes any more: nobody asks.
+            asked = asked => Ok(Woken::Asked(asked.unwrap_or_else(|_| Ok(Vec::new())))),
+            segment = stream.next(), if reads => Ok(Woken::Segment(segment?)),
+            look = looks.next() => Ok(Woken::Looked(look)),
+            () = tokio::time::sleep_until(self.say_at.into()), if is_applying => Ok(Woken::Slow),
+        }
+    }
+}
+
+/// A future, or one that never ends.
+async fn optional<T>(future: Option<impl Future<Output = T>>) -> T {
+    match future {
+        Some(future) => future.await,
+        None => std::future::pending().await,
+    }
+}
+
+fn ended(end: End<AdapterError>) -> Result<Outcome> {
+    match end {
+        End::Stopped(by) => Ok(Outcome::Stopped { by }),
+        End::CaughtUp => Ok(Outcome::CaughtUp),
+        End::Found(error) => Err(error.into()),
+        // Setting up anew leaves such a table behind, and the others go on.
+        End::Schema(SchemaChange { table, what, ends: true, .. }) => {
+            Err(AdapterError::Gap { table, why: what }.into())
+        }
+        End::Schema(SchemaChange { table, what, .. }) => Err(AdapterError::Drift { table, what }.into()),
+    }
+}
+
+fn failed(error: FollowError) -> EngineError {
+    let error = match error {
+        FollowError::Reduce(error) => AdapterError::from(error),
+        FollowError::Missed { .. } => {
+            AdapterError::Protocol { address: "the source's stream".into(), what: error.to_string() }
+        }
+    };
+    error.into()
+}

@@ -1,0 +1,122 @@
+//! Looks at the source beside the stream: how far its log has grown, and what the stream does not tell of.
+
+use crate::pipeline::ends::Pipeline;
+use moorage_adapter::{AdapterError, CapturePlan, GONE, Head, Source};
+use moorage_core::Position;
+use moorage_core::plan::table::TablePlan;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+use tokio::sync::mpsc;
+use tokio::task::JoinHandle;
+
+/// How often the source is looked at for a log that grows without our changes.
+const LOOK_EVERY: Duration = Duration::from_secs(10);
+/// At every how many of these looks the catalogue is read too, for structure changes that the log does not
+/// tell of. Reading it costs the source more.
+const CATALOGUE_EVERY: u32 = 3;
+
+/// What a look at the source found.
+pub(crate) struct Look {
+    pub(crate) head: Head,
+    /// Why the stream cannot go on as it is.
+    pub(crate) found: Option<AdapterError>,
+}
+
+impl Look {
+    /// What was merged before the look must have been in the source's log.
+    fn not_before(self, merged_to: Option<Position>) -> moorage_adapter::Result<Self> {
+        match merged_to {
+            Some(at) if at > self.head.position => Err(AdapterError::Protocol {
+                address: "the source's stream".into(),
+                what: format!(
+                    "it has delivered changes up to {at}, and the log ends at {}",
+                    self.head.position
+                ),
+            }),
+            _ => Ok(self),
+        }
+    }
+}
+
+/// Looks at the source from a task of its own, so that no merge waits for it.
+pub(crate) struct Looks {
+    found: mpsc::Receiver<moorage_adapter::Result<Look>>,
+    task: JoinHandle<()>,
+}
+
+impl Looks {
+    pub(crate) fn start(
+        pipeline: &Pipeline,
+        capture: CapturePlan,
+        plans: Vec<TablePlan>,
+        captured_by: Vec<Option<String>>,
+        merged_to: Arc<Mutex<Option<Position>>>,
+    ) -> Self {
+        let (sender, found) = mpsc::channel(1);
+        let source = pipeline.source.clone();
+        let task = tokio::spawn(async move {
+            for round in 1u32.. {
+                tokio::time::sleep(LOOK_EVERY).await;
+                let catalogue = round.is_multiple_of(CATALOGUE_EVERY);
+                let merged_to = merged_to.lock().unwrap_or_else(PoisonError::into_inner).clone();
+                let look = look(source.as_ref(), &capture, &plans, &captured_by, catalogue).await;
+                match look.and_then(|look| look.not_before(merged_to)) {
+                    // The stream itself tells when the source is gone.
+                    Err(error) if error.is_transient() => {}
+                    found => {
+                        if sender.send(found).await.is_err() {
+                            return;
+                        }
+                    }
+                }
+            }
+        });
+        Self { found, task }
+    }
+
+    pub(crate) async fn next(&mut self) -> moorage_adapter::Result<Look> {
+        match self.found.recv().await {
+            Some(look) => look,
+            None => std::future::pending().await,
+        }
+    }
+}
+
+impl Drop for Looks {
+    fn drop(&mut self) {
+        self.task.abort();
+    }
+}
+
+async fn look(
+    source: &dyn Source,
+    capture: &CapturePlan,
+    plans: &[TablePlan],
+    captured_by: &[Option<String>],
+    catalogue: bool,
+) -> moorage_adapter::Result<Look> {
+    let drifted = if catalogue { source.drifted(capture, plans).await? } else { Vec::new() };
+    let drifted = drifted.into_iter().next();
+    let mut found = drifted.map(|(schema, what)| {
+        let table = schema.table.clone();
+        // Setting up anew leaves such a table behind, and the others go on.
+        if what == GONE {
+            AdapterError::Gap { table, why: what }
+        } else {
+            AdapterError::Drift { table, what }
+        }
+    });
+    let now = source.captured_by(capture, plans).await?;
+    let unbroken = |(before, now): (&Option<String>, &Option<String>)| match (before, now) {
+        (Some(before), Some(now)) => source.is_unbroken(before, now),
+        _ => false,
+    };
+    let gap = plans.iter().zip(captured_by.iter().zip(&now)).find(|(_, both)| !unbroken(*both));
+    if let Some((plan, _)) = gap {
+        let why = "what captures them was altered by someone".into();
+        found.get_or_insert(AdapterError::Gap { table: plan.table().clone(), why });
+    }
+    // Asked last: everything that was found lies before it.
+    let head = source.head(capture).await?;
+    Ok(Look { head, found })
+}

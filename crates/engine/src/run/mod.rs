@@ -1,0 +1,11 @@
+//! Running a pipeline: set up, read what is missing, follow changes.
+
+mod apply;
+mod follow;
+mod load;
+mod looks;
+pub(crate) mod once;
+mod prepare;
+mod reread;
+mod set_up;
+mod spool;

@@ -1,0 +1,343 @@
+//! From whatever state both ends are in to one from which changes can be followed.
+//!
+//! The order is: look at both ends and refuse what does not fit, changing nothing; note in the target
+//! that a set-up begins; make the capture point in the source; note its position; make tables; read what
+//! is missing. A crash after any step leaves a state that the next run recognises.
+
+use crate::before::draft::plan_pipeline;
+use crate::before::history::look_once;
+use crate::before::loops::refuse_loops;
+use crate::pipeline::context::{Context, Following, Start};
+use crate::pipeline::error::{EngineError, Result};
+use crate::pipeline::turn;
+use crate::run::load::Loader;
+use crate::run::set_up::{new_checkpoint, set_up, take_first_turn};
+use moorage_adapter::{
+    AdapterError, CapturePlan, CaptureState, Event, SnapshotMark, StoredTable, StreamTable, TableState,
+};
+use moorage_core::checkpoint::decide::{Decision, Refusal};
+use moorage_core::checkpoint::stored::{Checkpoint, Stage};
+use moorage_core::model::name::TableName;
+use moorage_core::pick::picker::Unmatched;
+use moorage_core::plan::make::Plan;
+use moorage_core::plan::table::TablePlan;
+use std::collections::HashMap;
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+use std::time::{Duration, Instant};
+
+/// What preparing led to.
+pub(crate) enum Ready {
+    /// A copy without following is done.
+    Copied,
+    /// All tables are ready to be followed.
+    ToFollow(Box<Following>),
+}
+
+/// After kill -9 the source may hold a capture point for a moment longer.
+const HELD_PATIENCE: Duration = Duration::from_secs(5);
+
+pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
+    let pipeline = &context.pipeline;
+    let found = pipeline.source.discover().await?;
+    let planned = plan_pipeline(pipeline, &found)?;
+    let unmatched = pipeline.config.picker().unmatched(&found);
+    for refused in &planned.refused {
+        context
+            .say(Event::TableLeftOut { table: refused.table.to_string(), why: refused.reason.to_string() });
+    }
+    refuse_loops(context, &planned, &found).await?;
+    // The checkpoint is read after the turn was taken: from then on nobody else can move it.
+    let turn = turn::take(pipeline, &context.me, false, &context.events).await?;
+    let checkpoint = pipeline.target.checkpoint(&pipeline.name).await?;
+    let stored = pipeline.target.tables(&pipeline.name).await?;
+    // From here on a lost connection is tried again; one that was never made is not.
+    context.reached.store(true, Ordering::Relaxed);
+    if context.options.snapshot_only {
+        refuse_patterns(&unmatched)?;
+        return copy(context, checkpoint, &planned, turn).await;
+    }
+    let capture = pipeline.capture(checkpoint.as_ref()).await?;
+    let (state, decision) = look_and_decide(context, checkpoint.as_ref(), &capture).await?;
+    let checkpoint = match (decision, checkpoint) {
+        (Decision::Refuse(refusal), _) => return Err(AdapterError::from(refusal).into()),
+        (Decision::Resume, Some(checkpoint)) => {
+            if context.options.start != Start::Snapshot {
+                let (pipeline, position) = (pipeline.name.clone(), checkpoint.position);
+                return Err(EngineError::AlreadyStarted { pipeline, position });
+            }
+            for unmatched in &unmatched {
+                context.say(Event::Warning { message: unmatched.to_string() });
+            }
+            refuse_drift(context, &capture, &planned, &stored).await?;
+            read_again_what_was_missed(context, &capture, &planned, &stored).await?;
+            something_to_carry(context, &planned)?;
+            pipeline.source.align(&capture, &planned.tables, &context.events).await?;
+            checkpoint
+        }
+        (decision, _) => {
+            refuse_patterns(&unmatched)?;
+            something_to_carry(context, &planned)?;
+            set_up(context, &planned, &capture, &state, decision, turn).await?
+        }
+    };
+    // Before any of them is read: what is missed from here on is seen.
+    let captured_by = pipeline.source.captured_by(&capture, &planned.tables).await?;
+    adopt(context, &planned, &stored, &captured_by).await?;
+    if checkpoint.changes_only {
+        make_without_snapshot(context, &planned, &captured_by).await?;
+    }
+    let missing = missing(&planned, &pipeline.target.tables(&pipeline.name).await?);
+    if !missing.is_empty() {
+        let by =
+            |t: &TablePlan| planned.tables.iter().position(|p| p == t).and_then(|at| captured_by[at].clone());
+        let by = missing.iter().map(by).collect();
+        load(context, &missing, Some(&capture), TableState::Live, by).await?;
+    }
+    let tables = stream_tables(context, &planned).await?;
+    Ok(Ready::ToFollow(Box::new(Following { checkpoint, capture, tables, captured_by })))
+}
+
+/// Tables of which changes may have been missed while nobody looked are read again, and nothing else.
+async fn read_again_what_was_missed(
+    context: &Context,
+    capture: &CapturePlan,
+    planned: &Plan,
+    stored: &[StoredTable],
+) -> Result<()> {
+    let pipeline = &context.pipeline;
+    let carried = |s: &&StoredTable| planned.tables.iter().any(|t| t.target == s.plan.target);
+    let live = stored.iter().filter(|s| !s.state.is_unread()).filter(carried);
+    let live: Vec<&StoredTable> = live.collect();
+    let plans: Vec<TablePlan> = live.iter().map(|s| s.plan.clone()).collect();
+    let now = pipeline.source.captured_by(capture, &plans).await?;
+    for (stored, now) in live.iter().zip(now) {
+        let unbroken = match (&stored.captured_by, &now) {
+            (Some(before), Some(now)) => pipeline.source.is_unbroken(before, now),
+            // An earlier version did not remember it.
+            (None, Some(_)) => true,
+            (_, None) => false,
+        };
+        if unbroken {
+            continue;
+        }
+        let target = std::slice::from_ref(&stored.plan.target);
+        pipeline.target.forget(&pipeline.name, target, false).await?;
+        let message = format!(
+            "{}: what captures its changes was altered by someone, so some may have been missed: it is read again",
+            stored.plan.table()
+        );
+        context.say(Event::Warning { message });
+    }
+    Ok(())
+}
+
+/// Remembers what captures tables that stay as they are, where that is another text now.
+async fn adopt(
+    context: &Context,
+    planned: &Plan,
+    stored: &[StoredTable],
+    captured_by: &[Option<String>],
+) -> Result<()> {
+    let pipeline = &context.pipeline;
+    let other = |(plan, by): (&TablePlan, &Option<String>)| {
+        let by = by.as_ref()?;
+        let stored = stored.iter().find(|s| s.plan.target == plan.target && !s.state.is_unread())?;
+        (stored.captured_by.as_ref() != Some(by)).then(|| (plan.target.clone(), by.clone()))
+    };
+    let others: Vec<(String, String)> = planned.tables.iter().zip(captured_by).filter_map(other).collect();
+    if others.is_empty() {
+        return Ok(());
+    }
+    Ok(pipeline.target.remember_captured_by(&pipeline.name, &others).await?)
+}
+
+/// Nobody starts a pipeline without the tables that were meant.
+fn refuse_patterns(unmatched: &[Unmatched]) -> Result<()> {
+    match unmatched {
+        [] => Ok(()),
+        [first, ..] => Err(EngineError::Pattern { what: first.to_string() }),
+    }
+}
+
+fn something_to_carry(context: &Context, planned: &Plan) -> Result<()> {
+    if !planned.tables.is_empty() {
+        return Ok(());
+    }
+    let reason = if planned.refused.is_empty() {
+        "no table of the source matches `include` and `exclude`; `moorage tables` shows what is there"
+    } else {
+        "every picked table was refused, see above"
+    };
+    Err(EngineError::NothingToCarry { pipeline: context.pipeline.name.clone(), reason: reason.into() })
+}
+
+async fn look_and_decide(
+    context: &Context,
+    checkpoint: Option<&Checkpoint>,
+    capture: &CapturePlan,
+) -> Result<(CaptureState, Decision)> {
+    let begun = Instant::now();
+    loop {
+        let (state, decision) = look_once(&context.pipeline, checkpoint, capture).await?;
+        match &decision {
+            Decision::Refuse(Refusal::InUse { name, by, .. }) if begun.elapsed() < HELD_PATIENCE => {
+                if begun.elapsed() > Duration::from_secs(1) {
+                    let waited_ms = begun.elapsed().as_millis() as u64;
+                    context.say(Event::Waiting { what: format!("{name} is in use by {by}"), waited_ms });
+                }
+                tokio::time::sleep(Duration::from_millis(100)).await;
+            }
+            _ => return Ok((state, decision)),
+        }
+    }
+}
+
+/// Tables whose structure or plan is not the one their target tables were made from stop the run, as do
+/// those that are refused now; tables that are not picked any more, or gone, are forgotten with a warning.
+async fn refuse_drift(
+    context: &Context,
+    capture: &CapturePlan,
+    planned: &Plan,
+    stored: &[StoredTable],
+) -> Result<()> {
+    let pipeline = &context.pipeline;
+    let known: Vec<&StoredTable> = stored.iter().filter(|s| s.state != TableState::Gone).collect();
+    let (unread, live): (Vec<_>, Vec<_>) = known.into_iter().partition(|s| s.state.is_unread());
+    let plans: Vec<TablePlan> = live.iter().map(|s| s.plan.clone()).collect();
+    let drifted = pipeline.source.drifted(capture, &plans).await?;
+    let is_picked = |table: &TableName| {
+        planned.tables.iter().any(|t| t.table() == table) || planned.refused.iter().any(|r| r.table == *table)
+    };
+    for stored in unread.into_iter().filter(|s| !is_picked(s.plan.table())) {
+        leave(context, &stored.plan, "the project file does not pick it any more, or it is gone").await?;
+    }
+    for stored in live {
+        let table = stored.plan.table();
+        let now = planned.tables.iter().find(|t| t.table() == table);
+        let drift = drifted.iter().find(|(schema, _)| schema.table == *table).map(|(_, what)| what.clone());
+        let table = table.clone();
+        match (now, drift) {
+            (Some(_), Some(what)) => return Err(AdapterError::Drift { table, what }.into()),
+            (Some(now), None) if *now == stored.plan => {}
+            (Some(now), None) if now.maps_like(&stored.plan) => {}
+            (Some(_), None) => {
+                let what = "the project file maps it in another way than when it was read".into();
+                return Err(AdapterError::Drift { table, what }.into());
+            }
+            (None, drift) => {
+                if let Some(refused) = planned.refused.iter().find(|r| r.table == *stored.plan.table()) {
+                    return Err(EngineError::RefusedNow {
+                        table: table.to_string(),
+                        why: refused.reason.to_string(),
+                    });
+                }
+                let why = drift.as_deref().unwrap_or("the project file does not pick it any more");
+                leave(context, &stored.plan, why).await?;
+            }
+        }
+    }
+    Ok(())
+}
+
+/// Lets a table be as it is from now on, and says so.
+async fn leave(context: &Context, plan: &TablePlan, why: &str) -> Result<()> {
+    let pipeline = &context.pipeline;
+    let (table, target) = (plan.table(), &plan.target);
+    pipeline.target.leave(&pipeline.name, std::slice::from_ref(target)).await?;
+    let message = format!(
+        "{table} is not followed any more: {why}. Its target table {target} stays as it is; `moorage teardown --table {table}` lets go of it"
+    );
+    context.say(Event::Warning { message });
+    Ok(())
+}
+
+/// Makes the tables that a pipeline without a snapshot does not have yet. One that was forgotten is there:
+/// it is read, as its user asked.
+async fn make_without_snapshot(
+    context: &Context,
+    planned: &Plan,
+    captured_by: &[Option<String>],
+) -> Result<()> {
+    let pipeline = &context.pipeline;
+    let stored = pipeline.target.tables(&pipeline.name).await?;
+    let is_new = |t: &TablePlan| stored.iter().all(|s| s.plan.target != t.target);
+    for (table, by) in planned.tables.iter().zip(captured_by).filter(|(t, _)| is_new(t)) {
+        pipeline.target.create(&pipeline.name, table).await?;
+        let captured_by = by.clone();
+        let end = moorage_adapter::LoadedTable { state: TableState::ChangesOnly, mark: None, captured_by };
+        pipeline.target.finish_load(&pipeline.name, table, end).await?;
+    }
+    Ok(())
+}
+
+fn missing(planned: &Plan, stored: &[StoredTable]) -> Vec<TablePlan> {
+    let ready: HashMap<&str, TableState> = stored.iter().map(|s| (s.plan.target.as_str(), s.state)).collect();
+    let followed = |t: &&TablePlan| {
+        !matches!(ready.get(t.target.as_str()), Some(TableState::Live | TableState::ChangesOnly))
+    };
+    planned.tables.iter().filter(followed).cloned().collect()
+}
+
+async fn load(
+    context: &Context,
+    tables: &[TablePlan],
+    capture: Option<&CapturePlan>,
+    finished_as: TableState,
+    captured_by: Vec<Option<String>>,
+) -> Result<()> {
+    let pipeline = &context.pipeline;
+    let mut hidden = Vec::with_capacity(tables.len());
+    for table in tables {
+        let before = pipeline.target.describe(&table.target).await?;
+        hidden.push(before.is_some_and(|t| t.rows > 0 && t.owner.is_some()));
+        pipeline.target.create(&pipeline.name, table).await?;
+    }
+    let estimates: HashMap<_, _> =
+        pipeline.source.discover().await?.into_iter().map(|t| (t.name, t.row_estimate)).collect();
+    let of = |t: &TablePlan| (t.table().to_string(), estimates.get(t.table()).copied().flatten());
+    context.say(Event::SnapshotStarted { tables: tables.iter().map(of).collect() });
+    let loader = Loader::new(context, tables, finished_as, hidden, captured_by)?;
+    pipeline.source.snapshot(tables, capture, Arc::new(loader), &context.events).await?;
+    Ok(())
+}
+
+/// The tables with the marks that the target keeps beside their rows.
+async fn stream_tables(context: &Context, planned: &Plan) -> Result<Vec<StreamTable>> {
+    let pipeline = &context.pipeline;
+    let stored = pipeline.target.tables(&pipeline.name).await?;
+    let mark = |table: &TablePlan| -> Result<Option<SnapshotMark>> {
+        let kept = stored.iter().find(|s| s.plan.target == table.target).and_then(|s| s.mark.clone());
+        let Some((text, position)) = kept else { return Ok(None) };
+        let complete_at =
+            pipeline.source.parse_position(&position).ok_or(EngineError::NotAPosition { text: position })?;
+        Ok(Some(SnapshotMark { text, complete_at }))
+    };
+    planned.tables.iter().map(|t| Ok(StreamTable { plan: t.clone(), mark: mark(t)? })).collect()
+}
+
+/// `--snapshot-only`: rows are copied, consistent with each other, and nothing is made in the source. A
+/// second run copies again.
+async fn copy(
+    context: &Context,
+    checkpoint: Option<Checkpoint>,
+    planned: &Plan,
+    turn: bool,
+) -> Result<Ready> {
+    let pipeline = &context.pipeline;
+    if checkpoint.as_ref().is_some_and(|c| c.stage == Stage::Following) {
+        return Err(EngineError::FollowsAlready { pipeline: pipeline.name.clone() });
+    }
+    something_to_carry(context, planned)?;
+    for table in &planned.tables {
+        pipeline.target.check(&pipeline.name, table).await?;
+    }
+    let capture = pipeline.capture(checkpoint.as_ref()).await?;
+    let identity = pipeline.source.capture_state(&capture).await?.identity;
+    take_first_turn(context, turn).await?;
+    let by = vec![None; planned.tables.len()];
+    load(context, &planned.tables, None, TableState::Copied, by).await?;
+    let checkpoint = new_checkpoint(context, identity, &capture, Stage::SnapshotOnly);
+    pipeline.target.save_checkpoint(&checkpoint).await?;
+    Ok(Ready::Copied)
+}

@@ -1,0 +1,435 @@
+//! The running stream: one task reads and assembles, another tells the server how far we have come. Both have a
+//! thread of their own, so that decoding goes on while a batch is merged, and so that the reader may really pause:
+//! see [`ReplicationReader`](crate::wire::replication::ReplicationReader).
+//!
+//! The second task keeps the connection alive whatever the first is doing, also while the target is busy or
+//! down: it reports at a third of the server's own time limit, whether or not anything was read.
+
+use crate::as_source::assemble::{Assembler, proof_parts};
+use crate::as_source::named::Point;
+use crate::wire::address::PostgresAddress;
+use crate::wire::connect::Session;
+use crate::wire::lsn;
+use crate::wire::pgoutput::Message;
+use crate::wire::replication::{ReplicationReader, ReplicationWriter, StreamMessage, connect};
+use async_trait::async_trait;
+use moorage_adapter::{
+    AdapterError, ChangeStream, Durable, Result, SegmentSender, StreamStart, StreamTable, StreamedSegment,
+    Tail, TailFrom, segment_channel,
+};
+use moorage_core::model::sql::{quote_ident, quote_literal};
+use moorage_core::plan::table::TablePlan;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::{Duration, Instant};
+use tokio::sync::{Notify, mpsc, oneshot, watch};
+
+/// A segment is handed on when it has this size, whatever the transaction.
+const SEGMENT_BYTES: usize = 512 << 10;
+/// Small transactions that follow each other within this time are handed on together.
+const GATHER: Duration = Duration::from_millis(3);
+/// How much may wait between the stream and the batch.
+const QUEUE_BYTES: usize = 8 << 20;
+/// Between two reports of acknowledged positions, so that small batches do not each cost a packet.
+const REPORT_PAUSE: Duration = Duration::from_millis(200);
+
+struct PostgresStream {
+    segments: mpsc::Receiver<Result<StreamedSegment>>,
+    acknowledged: watch::Sender<u64>,
+    /// Ends the stream in good order.
+    stop: Arc<Notify>,
+    /// Ends it at once.
+    abort: Arc<Notify>,
+    /// Completes when the thread is done.
+    ended: oneshot::Receiver<()>,
+}
+
+/// What is said to the server to begin a stream.
+struct Begin {
+    address: PostgresAddress,
+    /// A slot to be copied first, under the name of the one below.
+    copy_of: Option<String>,
+    slot: String,
+    publication: String,
+    from: u64,
+    pause: Duration,
+}
+
+/// Opens a stream at a checkpoint.
+pub(crate) async fn open(
+    address: &PostgresAddress,
+    start: StreamStart,
+    point: Point,
+) -> Result<Box<dyn ChangeStream>> {
+    let session = Session::open(address).await?;
+    let pause = status_interval(&session).await?;
+    let mut tables = Vec::with_capacity(start.tables.len());
+    for table in start.tables {
+        let columns = streamed_columns(&session, table.plan.source_id).await?;
+        tables.push((table, columns));
+    }
+    drop(session);
+    let checkpoint = &start.checkpoint;
+    let from = match proof_parts(&checkpoint.proof) {
+        Some((commit_lsn, _)) => commit_lsn,
+        None => lsn::parse(&checkpoint.position).ok_or_else(|| AdapterError::Protocol {
+            address: "the target's checkpoint".into(),
+            what: format!("{:?} is not a position in a PostgreSQL log", checkpoint.position),
+        })?,
+    };
+    let assembler = Assembler::new(tables, checkpoint)?.settling(start.settled.as_ref().map(lsn::of));
+    let begin = Begin {
+        address: address.clone(),
+        copy_of: None,
+        slot: point.slot,
+        publication: point.publication,
+        from,
+        pause,
+    };
+    Ok(Box::new(PostgresStream::begin(begin, assembler).await?))
+}
+
+/// Follows changes beside a pipeline, through a temporary copy of its slot.
+pub(crate) async fn tail(
+    address: &PostgresAddress,
+    capture: &Point,
+    tables: &[TablePlan],
+    from: &TailFrom,
+) -> Result<Tail> {
+    let session = Session::open(address).await?;
+    let pause = status_interval(&session).await?;
+    let sql = "SELECT pg_current_wal_insert_lsn()::text, (SELECT confirmed_flush_lsn::text FROM pg_replication_slots WHERE slot_name = $1)";
+    let row = session.one("looking at the slot", sql, &[&capture.slot]).await?;
+    let slot = &capture.slot;
+    let refuse =
+        |reason: String| AdapterError::refused(format!("following changes through slot {slot}"), reason);
+    let kept: Option<String> = row.get(1);
+    let kept = kept
+        .and_then(|k| lsn::parse(&k))
+        .ok_or_else(|| refuse("it is not there: `moorage run` makes it".into()))?;
+    let now = lsn::parse(row.get(0)).unwrap_or(kept);
+    let begin = match from {
+        TailFrom::Now => now,
+        TailFrom::Start | TailFrom::Time(_) => kept,
+        TailFrom::Behind(at) if lsn::of(at) < kept => {
+            let earliest = lsn::text(kept);
+            return Err(refuse(format!("changes before {earliest} are not kept any more: use --from start")));
+        }
+        TailFrom::Behind(at) => lsn::of(at),
+    };
+    let mut streamed = Vec::with_capacity(tables.len());
+    for plan in tables {
+        let columns = streamed_columns(&session, plan.source_id).await?;
+        streamed.push((StreamTable { plan: plan.clone(), mark: None }, columns));
+    }
+    // What the checkpoint says of the source is not asked here.
+    let assembler = Assembler::following(streamed)?.leaving_out(move |commit_lsn, _| commit_lsn < begin);
+    let start = Begin {
+        address: address.clone(),
+        copy_of: Some(slot.clone()),
+        slot: format!("moorage_tail_{}", session.pid()),
+        publication: capture.publication.clone(),
+        from: begin,
+        pause,
+    };
+    let stream = Box::new(PostgresStream::begin(start, assembler).await?);
+    Ok(Tail { stream, from: lsn::position(begin) })
+}
+
+impl Begin {
+    /// Connects and begins the stream.
+    async fn carry_out(&self) -> Result<(ReplicationReader, ReplicationWriter)> {
+        let (mut reader, mut writer) = connect(&self.address).await?;
+        let slot = &self.slot;
+        if let Some(other) = &self.copy_of {
+            let copy = format!(
+                "SELECT pg_copy_logical_replication_slot({}, {}, true)",
+                quote_literal(other),
+                quote_literal(slot)
+            );
+            writer.query(&copy).await?;
+            reader.statement_ends(&format!("copying slot {other}")).await?;
+        }
+        let publications = quote_literal(&quote_ident(&self.publication));
+        let sql = format!(
+            "START_REPLICATION SLOT {} LOGICAL {} (proto_version '1', publication_names {publications}, messages 'true')",
+            quote_ident(slot),
+            lsn::text(self.from),
+        );
+        writer.query(&sql).await?;
+        reader.stream_begins(&format!("starting the stream of slot {slot}")).await?;
+        Ok((reader, writer))
+    }
+}
+
+/// A third of the time after which the server gives up on a silent receiver; 10 s if it never does.
+async fn status_interval(session: &Session) -> Result<Duration> {
+    let sql = "SELECT setting::bigint FROM pg_settings WHERE name = 'wal_sender_timeout'";
+    let limit: i64 = session.one("reading wal_sender_timeout", sql, &[]).await?.get(0);
+    Ok(match u64::try_from(limit) {
+        Ok(ms) if ms > 0 => Duration::from_millis((ms / 3).clamp(10, 20_000)),
+        _ => Duration::from_secs(10),
+    })
+}
+
+/// The columns that the log carries of a table, with their types.
+pub(crate) async fn streamed_columns(session: &Session, table: u64) -> Result<Vec<(String, u32)>> {
+    let sql = "SELECT attname::text, atttypid FROM pg_attribute
+               WHERE attrelid = $1 AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum";
+    let rows = session.rows("reading a table's columns", sql, &[&(table as u32)]).await?;
+    Ok(rows.iter().map(|r| (r.get(0), r.get(1))).collect())
+}
+
+impl PostgresStream {
+    async fn begin(begin: Begin, assembler: Assembler) -> Result<Self> {
+        let (sender, segments) = segment_channel(QUEUE_BYTES);
+        let (acknowledged, watched) = watch::channel(begin.from);
+        let (stop, abort) = (Arc::new(Notify::new()), Arc::new(Notify::new()));
+        let (began, has_begun) = oneshot::channel();
+        let (end, ended) = oneshot::channel();
+        let stream = Self { segments, acknowledged, stop: stop.clone(), abort: abort.clone(), ended };
+        let failed = |e: std::io::Error| AdapterError::Io {
+            what: "starting the thread of the replication stream".into(),
+            reason: e.to_string(),
+        };
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(failed)?;
+        let follow = async move {
+            let (reader, writer) = match begin.carry_out().await {
+                Ok(both) => both,
+                Err(error) => {
+                    // Whoever asked may have given up.
+                    let _ = began.send(Err(error));
+                    return;
+                }
+            };
+            if began.send(Ok(())).is_err() {
+                return;
+            }
+            let (received, asked) = (Arc::new(AtomicU64::new(begin.from)), Arc::new(Notify::new()));
+            let end = LogEnd { address: begin.address.clone(), known: begin.from };
+            let silence = (begin.pause * 3).clamp(LEAST_SILENCE, MOST_SILENCE);
+            let reading = tokio::spawn(read(
+                reader,
+                assembler,
+                (end, silence),
+                sender,
+                received.clone(),
+                asked.clone(),
+            ));
+            tokio::select! {
+                () = abort.notified() => {}
+                () = report(writer, watched, received, asked, stop, begin.pause) => {}
+            }
+            reading.abort();
+        };
+        let thread = std::thread::Builder::new().name("moorage-stream".into());
+        let run = move || {
+            runtime.block_on(follow);
+            drop(runtime);
+            let _ = end.send(());
+        };
+        thread.spawn(run).map_err(failed)?;
+        let ended =
+            || AdapterError::Lost { address: "the replication stream".into(), reason: "it ended".into() };
+        has_begun.await.unwrap_or_else(|_| Err(ended()))?;
+        Ok(stream)
+    }
+}
+
+#[async_trait]
+impl ChangeStream for PostgresStream {
+    async fn next(&mut self) -> Result<StreamedSegment> {
+        let ended =
+            || AdapterError::Lost { address: "the replication stream".into(), reason: "it ended".into() };
+        self.segments.recv().await.unwrap_or_else(|| Err(ended()))
+    }
+
+    fn acknowledge(&self, durable: &Durable) {
+        // The last transaction itself is kept by the server: sent again on resuming, it proves that the
+        // history is still the same. Its commit record is where it is found.
+        if let Some((commit_lsn, _)) = proof_parts(&durable.checkpoint().proof) {
+            self.acknowledged.send_if_modified(|known| {
+                let further = commit_lsn > *known;
+                *known = commit_lsn.max(*known);
+                further
+            });
+        }
+    }
+
+    async fn close(mut self: Box<Self>) {
+        self.stop.notify_one();
+        // The server may be gone already; it keeps what was not acknowledged.
+        let _ = tokio::time::timeout(Duration::from_secs(1), &mut self.ended).await;
+    }
+}
+
+impl Drop for PostgresStream {
+    fn drop(&mut self) {
+        self.abort.notify_one();
+    }
+}
+
+/// Where the source's log ends, as its server says on another connection.
+struct LogEnd {
+    address: PostgresAddress,
+    /// It ended here or further on.
+    known: u64,
+}
+
+/// A stream that claims to be this much further than the log was known to reach is checked.
+const CLAIM_BYTES: u64 = 64 << 20;
+
+impl LogEnd {
+    /// A position that is not in the log must not get into the target, nor be told to the source as done.
+    async fn holds(&mut self, claimed: u64) -> Result<()> {
+        if claimed <= self.known.saturating_add(CLAIM_BYTES) {
+            return Ok(());
+        }
+        let session = Session::open(&self.address).await?;
+        let sql = "SELECT pg_current_wal_flush_lsn()::text";
+        let end: String = session.one("reading the end of the log", sql, &[]).await?.get(0);
+        self.known = lsn::parse(&end).unwrap_or(0);
+        if claimed > self.known {
+            let (claimed, end) = (lsn::text(claimed), lsn::text(self.known));
+            return Err(AdapterError::Protocol {
+                address: "the replication stream".into(),
+                what: format!("a transaction that ends at {claimed}, while the log ends at {end}"),
+            });
+        }
+        Ok(())
+    }
+}
+
+async fn read(
+    mut reader: ReplicationReader,
+    mut assembler: Assembler,
+    (mut end, silence): (LogEnd, Duration),
+    sender: SegmentSender,
+    received: Arc<AtomicU64>,
+    asked: Arc<Notify>,
+) {
+    if let Err(error) =
+        read_all(&mut reader, &mut assembler, (&mut end, silence), &sender, &received, &asked).await
+    {
+        sender.fail(error).await;
+    }
+}
+
+async fn read_all(
+    reader: &mut ReplicationReader,
+    assembler: &mut Assembler,
+    (end, silence): (&mut LogEnd, Duration),
+    sender: &SegmentSender,
+    received: &AtomicU64,
+    asked: &Notify,
+) -> Result<()> {
+    // Since when whole transactions wait to be handed on.
+    let mut waiting_since: Option<Instant> = None;
+    loop {
+        let due = waiting_since.filter(|_| !assembler.in_transaction()).map(|since| since + GATHER);
+        let message = match due {
+            // Each report asks for an answer, so there is no such silence from a server that is there.
+            None => match tokio::time::timeout(silence, reader.stream_next()).await {
+                Ok(message) => message?,
+                Err(_) => return Err(silent(silence)),
+            },
+            Some(due) => match tokio::time::timeout_at(due.into(), reader.stream_next()).await {
+                Ok(message) => message?,
+                Err(_) => {
+                    waiting_since = None;
+                    if !sender.send(assembler.take()?).await {
+                        return Ok(());
+                    }
+                    continue;
+                }
+            },
+        };
+        let Some(message) = message else { break };
+        match message {
+            StreamMessage::Keepalive { server_end, reply } => {
+                received.fetch_max(server_end, Ordering::Relaxed);
+                if reply {
+                    asked.notify_one();
+                }
+            }
+            StreamMessage::Data { server_end, payload } => {
+                received.fetch_max(server_end, Ordering::Relaxed);
+                let message = Message::parse(&payload).map_err(|e| AdapterError::Protocol {
+                    address: "the replication stream".into(),
+                    what: e.to_string(),
+                })?;
+                let fed = assembler.feed(message, payload.len());
+                if matches!(fed, Err(AdapterError::Drift { .. })) && !assembler.is_empty() {
+                    // All that was before it.
+                    sender.send(assembler.take()?).await;
+                }
+                fed?;
+                end.holds(assembler.last_end()).await?;
+            }
+        }
+        let whole = !assembler.in_transaction() && !assembler.is_empty();
+        if whole {
+            waiting_since.get_or_insert_with(Instant::now);
+        }
+        let late = whole && waiting_since.is_some_and(|since| since.elapsed() >= GATHER);
+        if late || assembler.bytes() >= SEGMENT_BYTES || (whole && assembler.is_settled()) {
+            waiting_since = None;
+            if !sender.send(assembler.take()?).await {
+                return Ok(());
+            }
+        }
+    }
+    Err(AdapterError::Lost { address: "the replication stream".into(), reason: "the server ended it".into() })
+}
+
+/// After how long a silence a stream counts as broken: the server's own limit, within these bounds.
+const LEAST_SILENCE: Duration = Duration::from_secs(10);
+const MOST_SILENCE: Duration = Duration::from_secs(60);
+
+fn silent(since: Duration) -> AdapterError {
+    AdapterError::Lost {
+        address: "the replication stream".into(),
+        reason: format!("nothing came for {} s, also not when asked", since.as_secs()),
+    }
+}
+
+async fn report(
+    mut writer: ReplicationWriter,
+    mut acknowledged: watch::Receiver<u64>,
+    received: Arc<AtomicU64>,
+    asked: Arc<Notify>,
+    stop: Arc<Notify>,
+    pause: Duration,
+) {
+    let mut beat = tokio::time::interval(pause);
+    beat.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+    let mut told = 0;
+    loop {
+        let (mut ending, mut wants_answer) = (false, false);
+        tokio::select! {
+            _ = beat.tick() => wants_answer = true,
+            () = asked.notified() => {}
+            () = stop.notified() => ending = true,
+            changed = acknowledged.changed() => ending = changed.is_err(),
+        }
+        let durable = *acknowledged.borrow_and_update();
+        let received = received.load(Ordering::Relaxed).max(durable);
+        // A position made durable is told once. Afterwards none is, for a server that shuts down waits until
+        // the position last told is the end of its log, or, if none was told, the received one is: it would
+        // wait for ever for the last transaction, which is never acknowledged.
+        let news = if durable > told { durable } else { 0 };
+        told = durable;
+        if writer.status(received, news, wants_answer).await.is_err() {
+            // The reader sees the broken connection too, and says so.
+            return;
+        }
+        if ending {
+            let _ = writer.done().await;
+            return;
+        }
+        tokio::select! {
+            () = tokio::time::sleep(REPORT_PAUSE.min(pause)) => {}
+            () = stop.notified() => stop.notify_one(),
+        }
+    }
+}

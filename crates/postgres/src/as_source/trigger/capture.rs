@@ -1,0 +1,490 @@
+//! What trigger capture makes in the source: a schema of its own with a change table, functions and triggers
+//! for each carried table.
+//!
+//! A change table has whole rows as text, in which no column is named, so that no structure change and no write of the
+//! application can fail because of them. Beside each change stands a number of the structure that its rows have; what
+//! structure that is, is written down once for each number. The text is written under settings that are fixed on
+//! the function. The functions run with the rights of the user that captures, name everything in full, and never fail
+//! a writer: when the change tables grow beyond their limit, capturing ends for good, which a sequence (not
+//! undone by any rollback) tells the reader before it could miss a change.
+//!
+//! A trigger after a row fires when the statement is done, in turn with the application's own, which may change the
+//! same table meanwhile: numbers are then not the order in which rows changed. Such a change is told by being made
+//! inside a trigger (`nested`), and the versions of rows (`old_at`, `new_at` in `file`) tell what its transaction
+//! did in sum: see [`super::reader`].
+
+use crate::wire::address::PostgresAddress;
+use crate::wire::connect::{ABOUT_VALUES, SESSION, Session, watched};
+use crate::wire::error::is_missing_right;
+use crate::wire::waits::{holders, naming_waits};
+use moorage_adapter::{AdapterError, CapturePlan, Event, Events, Result, Step};
+use moorage_core::model::sql::{quote_ident, quote_literal};
+use moorage_core::plan::table::TablePlan;
+use std::collections::BTreeSet;
+use std::time::{Duration, Instant};
+use tokio_postgres::error::SqlState;
+
+/// Every so many changes the size of a change table is looked at.
+const LOOK_AT_SIZE_EVERY: u32 = 1024;
+
+/// The names of what is made.
+#[derive(Clone, Debug)]
+pub(crate) struct Names {
+    /// The schema, which is named as a slot would be.
+    pub(crate) schema: String,
+}
+
+impl Names {
+    pub(crate) fn new(capture: &CapturePlan) -> Self {
+        Self::of(&capture.name)
+    }
+
+    pub(crate) fn of(schema: &str) -> Self {
+        Self { schema: schema.into() }
+    }
+
+    fn in_schema(&self, name: &str) -> String {
+        format!("{}.{}", quote_ident(&self.schema), quote_ident(name))
+    }
+
+    /// The table with the token and how far changes were forgotten.
+    pub(crate) fn about(&self) -> String {
+        self.in_schema("about")
+    }
+
+    /// Random marks by which the history is known again.
+    pub(crate) fn anchors(&self) -> String {
+        self.in_schema("anchors")
+    }
+
+    /// The sequence that numbers changes.
+    pub(crate) fn numbers(&self) -> String {
+        self.in_schema("numbers")
+    }
+
+    /// The sequence that was used if capturing has ended.
+    pub(crate) fn full(&self) -> String {
+        self.in_schema("full")
+    }
+
+    /// The change table of a table.
+    pub(crate) fn rows(&self, table: u64) -> String {
+        self.in_schema(&format!("rows_{table}"))
+    }
+
+    /// The change table of a table in the earlier form, with a column for each column.
+    pub(crate) fn earlier(&self, table: u64) -> String {
+        self.in_schema(&format!("changes_{table}"))
+    }
+
+    /// What structure each number stands for.
+    pub(crate) fn structures(&self) -> String {
+        self.in_schema("structures")
+    }
+
+    fn structure_function(&self, table: u64) -> String {
+        self.in_schema(&format!("structure_{table}"))
+    }
+
+    fn statement_function(&self, table: u64) -> String {
+        self.in_schema(&format!("statement_{table}"))
+    }
+
+    fn function(&self, table: u64) -> String {
+        self.in_schema(&format!("capture_{table}"))
+    }
+
+    fn trigger(&self, what: &str) -> String {
+        format!("{}_{what}", self.schema)
+    }
+
+    /// The triggers of a table: one before each statement, one for rows, one for truncating. A partition lacks the first.
+    pub(crate) fn triggers(&self) -> [String; 3] {
+        ["statement", "row", "truncate"].map(|what| self.trigger(what))
+    }
+}
+
+/// Someone who sets up, with what is needed to say what is waited for.
+pub(crate) struct At<'a> {
+    pub(crate) address: &'a PostgresAddress,
+    pub(crate) session: &'a Session,
+    pub(crate) events: &'a Events,
+}
+
+/// How long others may queue up behind a lock that is waited for.
+const MOST_HELD_UP_MS: u64 = 1000;
+/// How long they may then go on, before the lock is asked for again.
+const LEFT_ALONE: Duration = Duration::from_secs(3);
+
+impl At<'_> {
+    /// Runs statements in one transaction.
+    async fn run(&self, doing: &str, sql: &str) -> Result<()> {
+        let work = async {
+            self.attempt(&format!("BEGIN; {sql}; COMMIT")).await.map_err(|e| self.explained(doing, &e))
+        };
+        naming_waits(self.address, self.session.pid(), doing, self.events, work).await
+    }
+
+    /// Runs statements that lock a table of the application, in one transaction. Whoever wants to write to the table queues
+    /// up behind the wait for such a lock, so it is given up soon, and asked for again later.
+    async fn run_locking(&self, doing: &str, table: u64, sql: &str) -> Result<()> {
+        let begun = Instant::now();
+        let sql = format!("BEGIN; SET LOCAL lock_timeout = {MOST_HELD_UP_MS}; {sql}; COMMIT");
+        loop {
+            let watched = watched(self.address, doing, async { Ok(self.attempt(&sql).await) });
+            match watched.await? {
+                Ok(()) => return Ok(()),
+                Err(error) if error.code() == Some(&SqlState::LOCK_NOT_AVAILABLE) => {}
+                Err(error) => return Err(self.explained(doing, &error)),
+            }
+            let found = holders(self.session, table).await?;
+            let of = if found.is_empty() { "others".into() } else { found.join("; ") };
+            let what = format!(
+                "{doing}: waits for {of}; asks again in {} s, so that nobody is held up",
+                LEFT_ALONE.as_secs()
+            );
+            (self.events)(Event::Waiting { what, waited_ms: begun.elapsed().as_millis() as u64 });
+            tokio::time::sleep(LEFT_ALONE).await;
+        }
+    }
+
+    async fn attempt(&self, sql: &str) -> std::result::Result<(), tokio_postgres::Error> {
+        let done = self.session.client().batch_execute(sql).await;
+        if done.is_err() {
+            // A connection that is gone has rolled back already.
+            let _ = self.session.run("rolling back", "ROLLBACK").await;
+        }
+        done
+    }
+
+    fn explained(&self, doing: &str, error: &tokio_postgres::Error) -> AdapterError {
+        if !is_missing_right(error) {
+            return self.session.error(doing, error);
+        }
+        let words = error.as_db_error().map_or("", |d| d.message());
+        let statements = format!(
+            "GRANT CREATE ON DATABASE … TO {0}; GRANT TRIGGER ON … TO {0};",
+            quote_ident(&self.address.user)
+        );
+        AdapterError::NeedsAdministrator { what: format!("{doing}: {words}"), statements }
+    }
+}
+
+/// Whether there is a capture point.
+pub(crate) async fn exists(session: &Session, names: &Names) -> Result<bool> {
+    let sql = "SELECT to_regclass($1) IS NOT NULL";
+    Ok(session.one("looking for the change tables", sql, &[&names.about()]).await?.get(0))
+}
+
+/// Makes the schema and all that belongs to no single table.
+pub(crate) async fn make(at: &At<'_>, names: &Names, token: &str, limit: u64) -> Result<()> {
+    if exists(at.session, names).await? {
+        return Ok(());
+    }
+    let sql = format!(
+        "CREATE SCHEMA {schema};
+         CREATE TABLE {about} (token text NOT NULL, limit_bytes bigint NOT NULL, forgotten pg_snapshot NOT NULL);
+         INSERT INTO {about} VALUES ({token}, {limit}, pg_current_snapshot());
+         CREATE TABLE {anchors} (id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, mark text NOT NULL);
+         CREATE SEQUENCE {numbers} CACHE 1; CREATE SEQUENCE {full}; {structures}",
+        schema = quote_ident(&names.schema),
+        about = names.about(),
+        token = quote_literal(token),
+        anchors = names.anchors(),
+        numbers = names.numbers(),
+        full = names.full(),
+        structures = structures(names),
+    );
+    at.run("making the schema for change tables", &sql).await?;
+    (at.events)(Event::Prepared { step: Step::new(format!("schema {}", names.schema), "made") });
+    Ok(())
+}
+
+fn structures(names: &Names) -> String {
+    // Not unique: a writer that had to wait for another one's transaction would be held up by us.
+    format!(
+        "CREATE TABLE IF NOT EXISTS {0} (source oid NOT NULL, number bigint NOT NULL, columns text NOT NULL);
+         CREATE INDEX IF NOT EXISTS structures_by_number ON {0} (source, number)",
+        names.structures()
+    )
+}
+
+/// The tables that have triggers of this capture point.
+pub(crate) async fn captured(session: &Session, names: &Names) -> Result<Vec<(u64, String)>> {
+    let sql = "SELECT tgrelid, format('%I.%I', n.nspname, c.relname) FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid
+               JOIN pg_namespace n ON n.oid = c.relnamespace WHERE tgname = $1 AND tgenabled IN ('O', 'A') ORDER BY 1";
+    let rows = session.rows("looking for triggers", sql, &[&names.trigger("row")]).await?;
+    Ok(rows.iter().map(|r| (u64::from(r.get::<_, u32>(0)), r.get(1))).collect())
+}
+
+/// For each table its triggers: their numbers, and the transactions that last changed them. Triggers that were made
+/// again have other numbers; ones that were disabled and enabled again were changed by another transaction.
+pub(crate) async fn captured_by(
+    session: &Session,
+    names: &Names,
+    tables: &[TablePlan],
+) -> Result<Vec<Option<String>>> {
+    let sql = "SELECT (SELECT CASE WHEN count(*) = 2 THEN 'triggers ' || string_agg(format('%s %s', t.oid, t.xmin), ', ' ORDER BY t.oid) END
+                       FROM pg_trigger t WHERE t.tgrelid = w.id AND t.tgname = ANY ($2) AND t.tgenabled IN ('O', 'A'))
+               FROM unnest($1::oid[]) WITH ORDINALITY w(id, place) ORDER BY w.place";
+    let ids: Vec<u32> = tables.iter().map(|t| t.source_id as u32).collect();
+    let triggers = [names.trigger("row"), names.trigger("truncate")];
+    let rows = session.rows("looking at the triggers", sql, &[&ids, &&triggers[..]]).await?;
+    Ok(rows.iter().map(|r| r.get(0)).collect())
+}
+
+/// Gives exactly these tables their triggers, one table after the other, so that no two are locked at a time.
+/// Making a trigger waits for all who are writing to the table: from then on every change is captured.
+pub(crate) async fn align(at: &At<'_>, names: &Names, tables: &[TablePlan], limit: u64) -> Result<()> {
+    let there = captured(at.session, names).await?;
+    for (id, name) in there.iter().filter(|(id, _)| tables.iter().all(|t| t.source_id != *id)) {
+        drop_table(at, names, *id, name).await?;
+    }
+    let mut made = 0;
+    // Looked for first: a writer that has just noted a structure would hold up even making what is there.
+    let sql = "SELECT to_regclass($1) IS NULL";
+    if at.session.one("looking for the table of structures", sql, &[&names.structures()]).await?.get(0) {
+        at.run("making the table of structures", &structures(names)).await?;
+    }
+    for plan in tables {
+        forget_earlier(at, names, plan).await?;
+        if there.iter().any(|(id, _)| *id == plan.source_id) && fits(at.session, names, plan).await? {
+            continue;
+        }
+        make_table(at, names, plan, limit).await?;
+        made += 1;
+    }
+    let what = format!("triggers on {} {}", tables.len(), if tables.len() == 1 { "table" } else { "tables" });
+    let outcome = if made == 0 { "already so" } else { "made" };
+    (at.events)(Event::Prepared { step: Step::new(what, outcome) });
+    Ok(())
+}
+
+/// The form of what is made for a table.
+const FORM: &str = "whole rows as text, 1";
+
+/// Whether the change table has the present form.
+async fn fits(session: &Session, names: &Names, plan: &TablePlan) -> Result<bool> {
+    let sql = "SELECT obj_description(to_regclass($1), 'pg_class')";
+    let found: Option<String> =
+        session.one("looking at a change table", sql, &[&names.rows(plan.source_id)]).await?.get(0);
+    Ok(found.as_deref() == Some(FORM))
+}
+
+/// Removes a change table of the earlier form once all that is in it was acknowledged.
+async fn forget_earlier(at: &At<'_>, names: &Names, plan: &TablePlan) -> Result<()> {
+    let id = plan.source_id;
+    if !fits(at.session, names, plan).await? || !earlier(at.session, names).await?.contains(&id) {
+        return Ok(());
+    }
+    let sql = format!("SELECT EXISTS (SELECT FROM {})", names.earlier(id));
+    if at.session.one("looking at a change table of the earlier form", &sql, &[]).await?.get(0) {
+        return Ok(());
+    }
+    let sql = format!("DROP TABLE {}", names.earlier(id));
+    at.run("removing a change table of the earlier form", &sql).await
+}
+
+/// The tables that have a change table of the earlier form.
+pub(crate) async fn earlier(session: &Session, names: &Names) -> Result<BTreeSet<u64>> {
+    let sql = "SELECT substr(relname, 9)::oid FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+               WHERE n.nspname = $1 AND relkind = 'r' AND relname ~ '^changes_[0-9]+$'";
+    let rows = session.rows("looking for change tables of the earlier form", sql, &[&names.schema]).await?;
+    Ok(rows.iter().map(|r| u64::from(r.get::<_, u32>(0))).collect())
+}
+
+/// The statements that make a table's functions and triggers, beside its change table.
+struct Made {
+    structure: String,
+    statement: String,
+    row: String,
+}
+
+fn functions(names: &Names, id: u64, limit: u64, mark: u32) -> Made {
+    let (rows, structures) = (names.rows(id), names.structures());
+    // The structure as of the statement, and the file that the table is in: kept until the transaction ends. What is
+    // known to have been written down is kept for the session; the mark is another one for each table of structures, so
+    // that a session older than a set-up does not take its own knowledge for the new table's.
+    let (now, known) = (format!("moorage.structure_{id}"), format!("moorage.known_{id}_{mark}"));
+    let structure = format!(
+        "DECLARE is_now text; number_now bigint;
+         BEGIN
+           SELECT pg_catalog.sum(a.xmin::pg_catalog.text::bigint OPERATOR(pg_catalog.*) a.attnum)::bigint INTO number_now
+             FROM pg_catalog.pg_attribute a WHERE a.attrelid = {id} AND a.attnum > 0;
+           is_now := number_now || ':' || pg_catalog.pg_relation_filenode({id});
+           IF pg_catalog.current_setting('{known}', true) IS DISTINCT FROM number_now::pg_catalog.text THEN
+             IF NOT EXISTS (SELECT FROM {structures} s WHERE s.source = {id} AND s.number = number_now) THEN
+               INSERT INTO {structures} SELECT {id}, number_now, coalesce(pg_catalog.json_agg(pg_catalog.json_build_array(
+                   a.attname, pg_catalog.format_type(a.atttypid, a.atttypmod)) ORDER BY a.attnum)::pg_catalog.text, '[]')
+                 FROM pg_catalog.pg_attribute a WHERE a.attrelid = {id} AND a.attnum > 0 AND NOT a.attisdropped;
+             END IF;
+             PERFORM pg_catalog.set_config('{known}', number_now::pg_catalog.text, false);
+           END IF;
+           RETURN is_now;
+         END"
+    );
+    let statement = format!(
+        "BEGIN
+           PERFORM pg_catalog.set_config('{now}', {}(), true);
+           RETURN NULL;
+         END",
+        names.structure_function(id)
+    );
+    let insert = |kind: &str, columns: &str, values: &str| {
+        format!(
+            "INSERT INTO {rows} (number, kind, nested, structure, file{columns})
+             VALUES (change, '{kind}', nested, pg_catalog.split_part(frame, ':', 1)::bigint, pg_catalog.split_part(frame, ':', 2)::oid{values})"
+        )
+    };
+    // A row that comes through a partitioned table has no statement of its own table.
+    let row = format!(
+        "DECLARE change bigint; frame text; nested boolean := pg_catalog.pg_trigger_depth() > 1;
+         BEGIN
+           IF pg_catalog.pg_sequence_last_value({full}::pg_catalog.regclass) IS NOT NULL THEN RETURN NULL; END IF;
+           change := pg_catalog.nextval({numbers}::pg_catalog.regclass);
+           IF change % {LOOK_AT_SIZE_EVERY} = 0 AND pg_catalog.pg_table_size({this}::pg_catalog.regclass) > {limit} THEN
+             PERFORM pg_catalog.nextval({full}::pg_catalog.regclass);
+             RETURN NULL;
+           END IF;
+           IF TG_OP = 'TRUNCATE' THEN
+             INSERT INTO {rows} (number, kind, nested) VALUES (change, 'T', nested);
+             RETURN NULL;
+           END IF;
+           frame := pg_catalog.current_setting('{now}', true);
+           IF coalesce(frame, '') = '' THEN frame := {structure}(); END IF;
+           IF TG_OP = 'INSERT' THEN {insert};
+           ELSIF TG_OP = 'UPDATE' THEN {update};
+           ELSE {delete};
+           END IF;
+           RETURN NULL;
+         END",
+        full = quote_literal(&names.full()),
+        numbers = quote_literal(&names.numbers()),
+        this = quote_literal(&rows),
+        structure = names.structure_function(id),
+        insert = insert("I", ", new_at, new", ", NEW.ctid, NEW::pg_catalog.text"),
+        update = insert(
+            "U",
+            ", old_at, new_at, old, new",
+            ", OLD.ctid, NEW.ctid, OLD::pg_catalog.text, NEW::pg_catalog.text"
+        ),
+        delete = insert("D", ", old_at, old", ", OLD.ctid, OLD::pg_catalog.text"),
+    );
+    Made { structure, statement, row }
+}
+
+/// The session's settings for text, as a function's.
+fn fixed_settings() -> String {
+    let texts = SESSION.iter().filter(|(name, _)| ABOUT_VALUES.contains(name));
+    let mut all: Vec<String> =
+        texts.map(|(name, value)| format!("SET {} TO {}", quote_ident(name), quote_literal(value))).collect();
+    // For operators, and for how names of objects look in values.
+    all.push("SET search_path TO pg_catalog, pg_temp".into());
+    all.join(" ")
+}
+
+async fn make_table(at: &At<'_>, names: &Names, plan: &TablePlan, limit: u64) -> Result<()> {
+    let id = plan.source_id;
+    let sql = format!(
+        "SELECT {}::regclass::oid, relispartition, pg_has_role(relowner, 'USAGE') FROM pg_class WHERE oid = $1",
+        quote_literal(&names.structures())
+    );
+    let about = at.session.maybe("looking at the table", &sql, &[&(id as u32)]).await?;
+    let gone = || AdapterError::Drift { table: plan.table().clone(), what: "it is gone".into() };
+    let about = about.ok_or_else(gone)?;
+    let (mark, partition, is_owner): (u32, bool, bool) = (about.get(0), about.get(1), about.get(2));
+    let Made { structure, statement, row } = functions(names, id, limit, mark);
+    let table = plan.table().quoted();
+    let trigger = |what: &str| quote_ident(&names.trigger(what));
+    let function = names.function(id);
+    let before = if partition {
+        String::new()
+    } else {
+        format!(
+            "CREATE TRIGGER {} BEFORE INSERT OR UPDATE OR DELETE ON {table} FOR EACH STATEMENT EXECUTE FUNCTION {}();",
+            trigger("statement"),
+            names.statement_function(id)
+        )
+    };
+    // Also for sessions with session_replication_role = replica, as those that apply a subscription: only owners may
+    // say so.
+    let all: &[&str] = if partition { &["row", "truncate"] } else { &["statement", "row", "truncate"] };
+    let always: Vec<String> = all
+        .iter()
+        .filter(|_| is_owner)
+        .map(|what| format!("ALTER TABLE {table} ENABLE ALWAYS TRIGGER {};", trigger(what)))
+        .collect();
+    let settings = fixed_settings();
+    let sql = format!(
+        "{drops}
+         DROP TABLE IF EXISTS {rows};
+         CREATE TABLE {rows} (number bigint NOT NULL, xid xid8 NOT NULL DEFAULT pg_current_xact_id(),
+           at timestamptz NOT NULL DEFAULT clock_timestamp(), kind \"char\" NOT NULL, nested boolean NOT NULL,
+           structure bigint, file oid, old_at tid, new_at tid, old text, new text)
+           WITH (autovacuum_vacuum_scale_factor = 0.05, autovacuum_vacuum_threshold = 5000);
+         COMMENT ON TABLE {rows} IS {form};
+         CREATE OR REPLACE FUNCTION {structure_function}() RETURNS text LANGUAGE plpgsql SECURITY DEFINER SET search_path TO pg_catalog, pg_temp AS {structure};
+         CREATE OR REPLACE FUNCTION {statement_function}() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER AS {statement};
+         CREATE OR REPLACE FUNCTION {function}() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER {settings} AS {row};
+         {before}
+         CREATE TRIGGER {row_trigger} AFTER INSERT OR UPDATE OR DELETE ON {table} FOR EACH ROW EXECUTE FUNCTION {function}();
+         CREATE TRIGGER {truncate_trigger} AFTER TRUNCATE ON {table} FOR EACH STATEMENT EXECUTE FUNCTION {function}();
+         {always}",
+        always = always.concat(),
+        drops = drop_triggers(names, &table),
+        rows = names.rows(id),
+        form = quote_literal(FORM),
+        structure_function = names.structure_function(id),
+        structure = quote_literal(&structure),
+        statement_function = names.statement_function(id),
+        statement = quote_literal(&statement),
+        row = quote_literal(&row),
+        row_trigger = trigger("row"),
+        truncate_trigger = trigger("truncate"),
+    );
+    at.run_locking(&format!("making triggers on {}", plan.table()), id, &sql).await
+}
+
+fn drop_triggers(names: &Names, table: &str) -> String {
+    let drop =
+        |what: &str| format!("DROP TRIGGER IF EXISTS {} ON {table};", quote_ident(&names.trigger(what)));
+    ["statement", "row", "truncate"].map(drop).join(" ")
+}
+
+async fn drop_table(at: &At<'_>, names: &Names, id: u64, table: &str) -> Result<()> {
+    let sql = format!(
+        "{} DROP FUNCTION IF EXISTS {}(); DROP FUNCTION IF EXISTS {}(); DROP FUNCTION IF EXISTS {}();
+         DROP TABLE IF EXISTS {}; DROP TABLE IF EXISTS {}",
+        drop_triggers(names, table),
+        names.function(id),
+        names.statement_function(id),
+        names.structure_function(id),
+        names.rows(id),
+        names.earlier(id)
+    );
+    at.run_locking(&format!("removing triggers from {table}"), id, &sql).await
+}
+
+/// Removes everything; gives what there was.
+pub(crate) async fn remove(at: &At<'_>, names: &Names, dry: bool) -> Result<Vec<Step>> {
+    let tables = captured(at.session, names).await?;
+    let there = exists(at.session, names).await?;
+    let word = |found: bool| match (found, dry) {
+        (false, _) => "not there",
+        (true, true) => "would be removed",
+        (true, false) => "removed",
+    };
+    let mut steps: Vec<Step> =
+        tables.iter().map(|(_, name)| Step::new(format!("triggers on {name}"), word(true))).collect();
+    steps.push(Step::new(format!("schema {} with the change tables", names.schema), word(there)));
+    if !dry {
+        for (id, name) in &tables {
+            drop_table(at, names, *id, name).await?;
+        }
+        if there {
+            let sql = format!("DROP SCHEMA {} CASCADE", quote_ident(&names.schema));
+            at.run("removing the change tables", &sql).await?;
+        }
+    }
+    Ok(steps)
+}

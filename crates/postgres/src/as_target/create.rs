@@ -1,0 +1,272 @@
+//! Making, adopting and removing target tables.
+
+use super::dialect::{parts, relation};
+use super::form::{Found, find};
+use crate::as_target::index::{build_index, has_index};
+use crate::as_target::state::Owners;
+use crate::as_target::statements::{create_table, escaped, key_columns, run_statements, try_statements};
+use crate::as_target::{beside, state};
+use crate::wire::connect::Session;
+use crate::wire::written::{WRITTEN, WRITTEN_END};
+use moorage_adapter::{AdapterError, ExistingTable, LoadedTable, Result, Surveyed, TableState};
+use moorage_core::model::name::quoted_part;
+use moorage_core::model::policy::ExistingRows;
+use moorage_core::model::sql::quote_ident;
+use moorage_core::plan::table::TablePlan;
+use std::collections::HashMap;
+
+/// All tables and views but the server's own and ours.
+pub(crate) async fn list(session: &Session) -> Result<Vec<String>> {
+    let sql = "SELECT n.nspname::text, c.relname::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+               WHERE c.relkind IN ('r', 'p', 'f', 'v', 'm') AND n.nspname !~ '^(pg_|moorage_)'
+                 AND n.nspname <> 'information_schema' ORDER BY 1, 2";
+    let rows = session.rows("listing tables", sql, &[]).await?;
+    let shown = |name: String| quoted_part(&name);
+    Ok(rows.iter().map(|r| format!("{}.{}", shown(r.get(0)), shown(r.get(1)))).collect())
+}
+
+pub(crate) async fn count(session: &Session, target: &str) -> Result<u64> {
+    let sql = format!("SELECT count(*) FROM ONLY {}", relation(target));
+    let rows: i64 = session.one(&format!("counting rows of {target}"), &sql, &[]).await?.get(0);
+    Ok(rows.max(0) as u64)
+}
+
+async fn existing(session: &Session, target: &str, found: &Found, owners: &Owners) -> Result<ExistingTable> {
+    let countable = found.kind == "r" && found.writable;
+    Ok(ExistingTable {
+        columns: found.columns.iter().map(|c| (c.name.clone(), c.declared.clone())).collect(),
+        rows: if countable { count(session, target).await? } else { 0 },
+        owner: owners.get(target).map(|(pipeline, _)| pipeline.clone()),
+    })
+}
+
+pub(crate) async fn describe(session: &Session, target: &str) -> Result<Option<ExistingTable>> {
+    match find(session, &[target]).await?.pop().flatten() {
+        None => Ok(None),
+        Some(found) => Ok(Some(existing(session, target, &found, &state::owners(session).await?).await?)),
+    }
+}
+
+/// What there is of planned tables; only those that are there are looked at one by one.
+pub(crate) async fn survey(session: &Session, pipeline: &str, plans: &[TablePlan]) -> Result<Vec<Surveyed>> {
+    let targets: Vec<&str> = plans.iter().map(|p| p.target.as_str()).collect();
+    let found = find(session, &targets).await?;
+    let owners = state::owners(session).await?;
+    let stored =
+        if state::exists(session).await? { state::tables(session, pipeline).await? } else { Vec::new() };
+    let stored: HashMap<&str, _> = stored.iter().map(|s| (s.plan.target.as_str(), s)).collect();
+    let mut all = Vec::with_capacity(plans.len());
+    for (plan, found) in plans.iter().zip(found) {
+        let Some(found) = found else {
+            let problem = try_statements(session, plan).await.err().map(|e| e.to_string());
+            all.push(Surveyed { problem, ..Surveyed::default() });
+            continue;
+        };
+        let stored = stored.get(plan.target.as_str());
+        let existing = existing(session, &plan.target, &found, &owners).await?;
+        let making = making(session, pipeline, plan, Some(&found), &existing, &owners).await;
+        all.push(Surveyed {
+            existing: Some(existing),
+            state: stored.map(|s| s.state),
+            maps_otherwise: stored.is_some_and(|s| !s.plan.maps_like(plan)),
+            problem: making.err().map(|e| e.to_string()),
+        });
+    }
+    Ok(all)
+}
+
+/// What making a table means.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Making {
+    /// It is not there.
+    New,
+    /// The pipeline made it earlier: it starts again.
+    Again,
+    /// Someone else made it.
+    Adopt,
+}
+
+async fn making(
+    session: &Session,
+    pipeline: &str,
+    plan: &TablePlan,
+    found: Option<&Found>,
+    existing: &ExistingTable,
+    owners: &Owners,
+) -> Result<Making> {
+    let Some(found) = found else { return Ok(Making::New) };
+    let refused = |reason: String| AdapterError::refused(format!("target table {}", plan.target), reason);
+    match owners.get(&plan.target) {
+        Some((owner, _)) if owner != pipeline => Err(refused(format!(
+            "pipeline {owner} already writes it; change `into` so that each pipeline has tables of its own"
+        ))),
+        Some((_, false)) => {
+            if !found.is_as_planned(plan) && plan.ddl.is_none() {
+                let hanging = beside::dependents(session, plan, found.id).await?;
+                if !hanging.is_empty() {
+                    return Err(refused(format!(
+                        "its columns are not the planned ones any more, and it cannot be made anew because {} would be lost. Remove what hangs on it, or change the table by hand to ({})",
+                        hanging.join(", "),
+                        planned_columns(plan)
+                    )));
+                }
+            }
+            Ok(Making::Again)
+        }
+        adopted => {
+            if let Some(why) = found.unfit(plan) {
+                return Err(refused(format!("it is already there, and {why}")));
+            }
+            if existing.rows > 0 && plan.existing_rows.is_none() && adopted.is_none() {
+                return Err(refused(format!(
+                    "it is already there and holds {} rows. Say in the project file what to do with them: existing_rows = \"replace\" or \"keep\"",
+                    existing.rows
+                )));
+            }
+            Ok(Making::Adopt)
+        }
+    }
+}
+
+fn planned_columns(plan: &TablePlan) -> String {
+    plan.columns.iter().map(|c| format!("{} {}", c.name, c.declared.sql)).collect::<Vec<_>>().join(", ")
+}
+
+/// Looks at one planned table.
+async fn look(session: &Session, pipeline: &str, plan: &TablePlan) -> Result<(Making, Option<Found>, u64)> {
+    let found = find(session, &[&plan.target]).await?.pop().flatten();
+    let owners = state::owners(session).await?;
+    let existing = match &found {
+        Some(found) => existing(session, &plan.target, found, &owners).await?,
+        None => ExistingTable { columns: Vec::new(), rows: 0, owner: None },
+    };
+    let making = making(session, pipeline, plan, found.as_ref(), &existing, &owners).await?;
+    Ok((making, found, existing.rows))
+}
+
+/// Whether [`create`] would work.
+pub(crate) async fn check(session: &Session, pipeline: &str, plan: &TablePlan) -> Result<()> {
+    match look(session, pipeline, plan).await?.0 {
+        Making::New => try_statements(session, plan).await,
+        Making::Again | Making::Adopt => Ok(()),
+    }
+}
+
+/// Where rows of a table are to be loaded.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) enum Into {
+    /// Into the table, which is empty and has no key yet or may have one.
+    Table,
+    /// Into the table, beside rows that are kept.
+    Kept,
+    /// Into a table beside it.
+    Beside,
+}
+
+/// Makes or adopts a table, inside the caller's transaction.
+pub(crate) async fn create(session: &Session, pipeline: &str, plan: &TablePlan) -> Result<Into> {
+    let (making, found, rows) = look(session, pipeline, plan).await?;
+    let table = relation(&plan.target);
+    if let Some(found) = &found {
+        beside::drop(session, found.id).await?;
+    }
+    let empty = format!("TRUNCATE ONLY {table}");
+    let keeps = making != Making::New && plan.existing_rows == Some(ExistingRows::Keep);
+    let adopted = matches!(making, Making::Adopt);
+    let keeps = keeps && adopted;
+    let into = match (making, &found) {
+        (Making::New, _) | (_, None) => {
+            make(session, pipeline, plan).await?;
+            Into::Table
+        }
+        (Making::Again, Some(found)) => {
+            let complete = !found.is_as_planned(plan) || has_index(session, plan, found).await?;
+            if complete && rows > 0 {
+                beside::create(session, plan, found).await?;
+                Into::Beside
+            } else if found.is_as_planned(plan) || plan.ddl.is_some() {
+                // What was loaded before it was broken off.
+                session.run(&format!("emptying table {}", plan.target), &empty).await?;
+                Into::Table
+            } else {
+                session
+                    .run(&format!("making table {} anew", plan.target), &format!("DROP TABLE {table}"))
+                    .await?;
+                make(session, pipeline, plan).await?;
+                Into::Table
+            }
+        }
+        (Making::Adopt, Some(found)) if keeps => {
+            build_index(session, plan, found, true).await?;
+            Into::Kept
+        }
+        (Making::Adopt, Some(found)) => {
+            // Its rows stay until the new ones are there; and where foreign keys tie it to others, rows come and go in
+            // one transaction, at the end.
+            if rows > 0 || beside::is_bound(session, found.id).await? {
+                beside::create(session, plan, found).await?;
+                Into::Beside
+            } else {
+                Into::Table
+            }
+        }
+    };
+    match (keeps, &found) {
+        // A list that is there is from before the first load: what was loaded since is not kept.
+        (true, Some(found)) => beside::list_kept(session, plan, found).await?,
+        (_, Some(found)) => beside::forget_kept(session, found.id).await?,
+        _ => {}
+    }
+    state::remember_loading(session, pipeline, plan, adopted, keeps).await?;
+    Ok(into)
+}
+
+/// Makes a table, by the statements that people wrote if there are any.
+async fn make(session: &Session, pipeline: &str, plan: &TablePlan) -> Result<()> {
+    let (schema, _) = parts(&plan.target);
+    let sql = "SELECT to_regnamespace($1) IS NULL";
+    if session.one("looking for the schema", sql, &[&quote_ident(&schema)]).await?.get(0) {
+        let sql = format!("CREATE SCHEMA {}", quote_ident(&schema));
+        session.run(&format!("making schema {schema}"), &sql).await?;
+    }
+    match &plan.ddl {
+        None => {
+            let sql = create_table(plan, &relation(&plan.target), &key_columns(plan));
+            session.run(&format!("making table {}", plan.target), &sql).await?;
+        }
+        Some(ddl) => run_statements(session, plan, ddl).await?,
+    }
+    let comment = format!("{WRITTEN}{pipeline}{WRITTEN_END}, from {}", plan.table());
+    let own = plan.comment.as_ref().map(|own| format!("{own}\n")).unwrap_or_default();
+    let table = relation(&plan.target);
+    let mut sql = format!("COMMENT ON TABLE {table} IS {}", escaped(&format!("{own}{comment}")));
+    for column in &plan.columns {
+        if let Some(comment) = &column.comment {
+            let name = quote_ident(&column.name);
+            sql.push_str(&format!("; COMMENT ON COLUMN {table}.{name} IS {}", escaped(comment)));
+        }
+    }
+    session.run(&format!("making table {}", plan.target), &sql).await
+}
+
+/// Ends a load that went into the table itself, inside the caller's transaction.
+pub(crate) async fn finish(session: &Session, plan: &TablePlan, end: &LoadedTable) -> Result<()> {
+    let found = find(session, &[&plan.target]).await?.pop().flatten();
+    let found = found.ok_or_else(|| {
+        AdapterError::refused(format!("target table {}", plan.target), "it was removed while it was loaded")
+    })?;
+    let adopted = state::owners(session).await?.get(&plan.target).is_some_and(|(_, adopted)| *adopted);
+    build_index(session, plan, &found, adopted).await?;
+    state::remember_loaded(session, &plan.target, end).await
+}
+
+/// What the planner knows of a table that was just filled; nothing depends on it.
+pub(crate) async fn analyze(session: &Session, plan: &TablePlan, end: &LoadedTable) {
+    if end.state == TableState::ChangesOnly {
+        return;
+    }
+    if let Err(error) = session.run("analyzing a table", &format!("ANALYZE {}", relation(&plan.target))).await
+    {
+        tracing::warn!("{error}");
+    }
+}

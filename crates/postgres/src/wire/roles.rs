@@ -1,0 +1,40 @@
+//! Parts of scripts for administrators that both ends share.
+
+use moorage_core::model::sql::{quote_ident, quote_literal};
+use std::fmt::Write;
+
+/// Makes who logs in and, if it is another one, the role that it takes on.
+pub(crate) fn make_roles(out: &mut String, user: &str, role: &str) {
+    let make = |name: &str, may: &str| {
+        do_block(&format!(
+            "BEGIN\n  IF NOT EXISTS (SELECT FROM pg_roles WHERE rolname = {}) THEN\n    CREATE ROLE {} {may};\n  END IF;\nEND",
+            quote_literal(name),
+            quote_ident(name)
+        ))
+    };
+    line(out, &make(user, "LOGIN"));
+    if user != role {
+        line(out, "-- And the role that it takes on, to which what it makes belongs.");
+        line(out, &make(role, "NOLOGIN"));
+        line(out, &format!("GRANT {} TO {};", quote_ident(role), quote_ident(user)));
+    }
+}
+
+/// Stops a script that is run in another database than the one it is for.
+pub(crate) fn guard(database: &str) -> String {
+    do_block(&format!(
+        "BEGIN\n  IF current_database() <> {0} THEN\n    RAISE EXCEPTION 'this script is for database %, and this is %', {0}, current_database();\n  END IF;\nEND",
+        quote_literal(database)
+    ))
+}
+
+/// Adds a line to a script.
+pub(crate) fn line(out: &mut String, text: &str) {
+    // Writing to a text cannot fail.
+    let _ = writeln!(out, "{text}");
+}
+
+/// An anonymous block of PL/pgSQL, quoted as a text, so that nothing inside it can end it.
+pub(crate) fn do_block(body: &str) -> String {
+    format!("DO LANGUAGE plpgsql {};", quote_literal(body))
+}

@@ -1,0 +1,90 @@
+//! Reading a table again while its old rows stay readable: the new ones are loaded into a table beside it,
+//! which takes its place in one transaction.
+
+use crate::as_target::index::build_index;
+use crate::as_target::state;
+use crate::as_target::statements::create_table;
+use crate::file::error::sql_error;
+use moorage_adapter::{LoadedTable, Result};
+use moorage_core::model::sql::{quote_ident, quote_list};
+use moorage_core::plan::table::TablePlan;
+use rusqlite::Connection;
+use std::path::Path;
+
+fn name(target: &str) -> String {
+    format!("moorage_again_{target}")
+}
+
+/// The same plan for the table beside.
+pub(crate) fn beside(plan: &TablePlan) -> TablePlan {
+    TablePlan { target: name(&plan.target), existing_rows: None, ..plan.clone() }
+}
+
+/// Whether a table is being loaded beside this one.
+pub(crate) fn is_there(db: &Connection, target: &str) -> rusqlite::Result<bool> {
+    db.prepare_cached("SELECT count(*) FROM sqlite_schema WHERE type = 'table' AND name = ?1")?
+        .query_row([name(target)], |r| r.get::<_, i64>(0).map(|n| n > 0))
+}
+
+/// The plan of the table that loaded rows go to now.
+pub(crate) fn loading_into(db: &Connection, plan: &TablePlan) -> rusqlite::Result<Option<TablePlan>> {
+    Ok(is_there(db, &plan.target)?.then(|| beside(plan)))
+}
+
+/// Makes the table beside, empty; what an earlier try left is removed.
+pub(crate) fn create(db: &Connection, path: &Path, plan: &TablePlan) -> Result<()> {
+    drop(db, path, plan)?;
+    db.execute_batch(&create_table(&beside(plan)))
+        .map_err(|e| sql_error(path, &format!("making table {}", name(&plan.target)), e))
+}
+
+pub(crate) fn drop(db: &Connection, path: &Path, plan: &TablePlan) -> Result<()> {
+    db.execute_batch(&format!("DROP TABLE IF EXISTS {}", quote_ident(&name(&plan.target))))
+        .map_err(|e| sql_error(path, &format!("removing table {}", name(&plan.target)), e))
+}
+
+/// Builds the key of the table beside, unless it is there.
+pub(crate) fn build_key(db: &Connection, path: &Path, plan: &TablePlan) -> Result<()> {
+    build_index(db, path, &beside(plan))
+}
+
+/// Puts the loaded rows in the table's place, inside the caller's transaction, and remembers the table as
+/// newly loaded with so many rows. Views, and indexes and triggers that people made, stay: then rows are
+/// replaced in the table instead of the table itself.
+pub(crate) fn swap(
+    db: &Connection,
+    path: &Path,
+    plan: &TablePlan,
+    end: &LoadedTable,
+    snapshot_rows: u64,
+) -> Result<()> {
+    let failed = |e| sql_error(path, &format!("replacing the rows of table {}", plan.target), e);
+    let (table, loaded) = (quote_ident(&plan.target), quote_ident(&name(&plan.target)));
+    let adopted = state::owner(db, &plan.target).map_err(failed)?.is_some_and(|(_, adopted)| adopted);
+    let by_hand = plan.ddl.is_some();
+    let sql = if adopted || by_hand || has_dependents(db, &plan.target).map_err(failed)? {
+        let columns = quote_list(plan.columns.iter().map(|c| c.name.as_str()));
+        format!(
+            "DELETE FROM {table}; INSERT INTO {table} ({columns}) SELECT {columns} FROM {loaded}; DROP TABLE {loaded}"
+        )
+    } else {
+        format!("DROP TABLE IF EXISTS {table}; ALTER TABLE {loaded} RENAME TO {table}")
+    };
+    db.execute_batch(&sql).map_err(failed)?;
+    let mark = end.mark.as_ref().map(|m| (m.text.as_str(), m.complete_at.as_str()));
+    state::remember_loaded(db, &plan.target, end.state, mark, end.captured_by.as_deref()).map_err(failed)?;
+    state::count_anew(db, &plan.target, snapshot_rows).map_err(failed)
+}
+
+pub(crate) fn count(db: &Connection, path: &Path, plan: &TablePlan) -> Result<u64> {
+    let sql = format!("SELECT count(*) FROM {}", quote_ident(&name(&plan.target)));
+    db.query_row(&sql, [], |r| r.get(0)).map_err(|e| sql_error(path, "counting loaded rows", e))
+}
+
+/// Whether something hangs on the table that dropping it would take away or break, such as the triggers of a
+/// pipeline that reads from here.
+fn has_dependents(db: &Connection, target: &str) -> rusqlite::Result<bool> {
+    let sql = "SELECT count(*) FROM sqlite_schema WHERE type = 'view' OR (tbl_name = ?1 COLLATE NOCASE
+               AND (type = 'trigger' OR (type = 'index' AND name NOT LIKE 'moorage\\_%' ESCAPE '\\' AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\')))";
+    db.query_row(sql, [target], |r| r.get::<_, i64>(0).map(|n| n > 0))
+}

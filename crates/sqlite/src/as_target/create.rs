@@ -1,0 +1,227 @@
+//! Making, adopting and removing target tables.
+
+use crate::as_target::index::build_index;
+use crate::as_target::statements::create_table;
+use crate::as_target::{beside, state};
+use crate::file::error::sql_error;
+use moorage_adapter::{AdapterError, ExistingTable, Result, StoredTable, Surveyed};
+use moorage_core::model::policy::ExistingRows;
+use moorage_core::model::sql::quote_ident;
+use moorage_core::plan::table::TablePlan;
+use rusqlite::{Connection, OptionalExtension};
+use std::collections::{HashMap, HashSet};
+use std::path::Path;
+
+pub(crate) fn describe(db: &Connection, table: &str) -> rusqlite::Result<Option<ExistingTable>> {
+    let found: Option<String> = db
+        .query_row(
+            "SELECT name FROM sqlite_schema WHERE type IN ('table', 'view') AND name = ?1 COLLATE NOCASE",
+            [table],
+            |r| r.get(0),
+        )
+        .optional()?;
+    let Some(name) = found else { return Ok(None) };
+    let mut query = db.prepare("SELECT name, type FROM pragma_table_xinfo(?1)")?;
+    let columns =
+        query.query_map([&name], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
+    let rows = db.query_row(&format!("SELECT count(*) FROM {}", quote_ident(&name)), [], |r| r.get(0))?;
+    let owner = state::owner(db, &name)?.map(|(pipeline, _)| pipeline);
+    Ok(Some(ExistingTable { columns, rows, owner }))
+}
+
+/// All tables and views but SQLite's own and ours.
+pub(crate) fn list(db: &Connection) -> rusqlite::Result<Vec<String>> {
+    let mut query = db.prepare(
+        "SELECT name FROM sqlite_schema WHERE type IN ('table', 'view') AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\'
+           AND name NOT LIKE 'moorage\\_%' ESCAPE '\\' ORDER BY name",
+    )?;
+    query.query_map([], |r| r.get(0))?.collect()
+}
+
+/// What there is of planned tables. Only those whose name is there are looked at one by one.
+pub(crate) fn survey(
+    db: &Connection,
+    path: &Path,
+    pipeline: &str,
+    plans: &[TablePlan],
+) -> Result<Vec<Surveyed>> {
+    let sql = |e| sql_error(path, "looking at the tables", e);
+    let there: HashSet<String> = list(db).map_err(sql)?.iter().map(|n| n.to_ascii_lowercase()).collect();
+    let stored = state::tables(db, pipeline).map_err(sql)?;
+    let stored: HashMap<&str, &StoredTable> = stored.iter().map(|s| (s.plan.target.as_str(), s)).collect();
+    let look = |plan: &TablePlan| {
+        if !there.contains(&plan.target.to_ascii_lowercase()) {
+            return Ok(survey_new(plan));
+        }
+        let stored = stored.get(plan.target.as_str());
+        Ok(Surveyed {
+            existing: describe(db, &plan.target).map_err(sql)?,
+            state: stored.map(|s| s.state),
+            maps_otherwise: stored.is_some_and(|s| !s.plan.maps_like(plan)),
+            problem: check(db, path, pipeline, plan).err().map(|e| e.to_string()),
+        })
+    };
+    plans.iter().map(look).collect()
+}
+
+/// What there is of a table that is not there.
+pub(crate) fn survey_new(plan: &TablePlan) -> Surveyed {
+    let problem = try_statements(plan).err().map(|e| e.to_string());
+    Surveyed { problem, ..Surveyed::default() }
+}
+
+/// Tries statements that people wrote on an empty database.
+pub(crate) fn try_statements(plan: &TablePlan) -> Result<()> {
+    let Some(ddl) = &plan.ddl else { return Ok(()) };
+    let failed = |e: rusqlite::Error| refused_statements(plan, &e.to_string());
+    let db = Connection::open_in_memory().map_err(failed)?;
+    db.execute_batch(ddl).map_err(failed)?;
+    has_columns(&db, plan)
+}
+
+fn refused_statements(plan: &TablePlan, reason: &str) -> AdapterError {
+    AdapterError::refused(
+        format!("the statements for target table {} that were changed by hand", plan.target),
+        format!(
+            "{reason}. Mend the file in the folder that `ddl_dir` names, or delete it to have it made anew"
+        ),
+    )
+}
+
+/// Whether statements that people wrote made the table with all columns that are to be written.
+fn has_columns(db: &Connection, plan: &TablePlan) -> Result<()> {
+    let found = describe(db, &plan.target).map_err(|e| refused_statements(plan, &e.to_string()))?;
+    let Some(found) = found else {
+        return Err(refused_statements(plan, "they do not make a table of that name"));
+    };
+    let has = |name: &str| found.columns.iter().any(|(n, _)| n.eq_ignore_ascii_case(name));
+    match plan.columns.iter().find(|c| !has(&c.name)) {
+        Some(missing) => {
+            let reason = format!("the table they make has no column {}, which the plan has", missing.name);
+            Err(refused_statements(plan, &reason))
+        }
+        None => Ok(()),
+    }
+}
+
+/// What making a table means.
+enum Making {
+    /// It is not there.
+    New,
+    /// The pipeline made it earlier: it starts again.
+    Again,
+    /// Someone else made it.
+    Adopt,
+}
+
+fn making(db: &Connection, path: &Path, pipeline: &str, plan: &TablePlan) -> Result<Making> {
+    let sql = |e| sql_error(path, &format!("looking at table {}", plan.target), e);
+    let Some(existing) = describe(db, &plan.target).map_err(sql)? else { return Ok(Making::New) };
+    match state::owner(db, &plan.target).map_err(sql)? {
+        Some((owner, _)) if owner != pipeline => Err(AdapterError::refused(
+            format!("target table {}", plan.target),
+            format!(
+                "pipeline {owner} already writes it; change `into` so that each pipeline has tables of its own"
+            ),
+        )),
+        Some((_, false)) => Ok(Making::Again),
+        adopted => check_adoption(plan, &existing, adopted.is_some()).map(|()| Making::Adopt),
+    }
+}
+
+/// Whether [`create`] would work.
+pub(crate) fn check(db: &Connection, path: &Path, pipeline: &str, plan: &TablePlan) -> Result<()> {
+    match making(db, path, pipeline, plan)? {
+        Making::New => try_statements(plan),
+        Making::Again | Making::Adopt => Ok(()),
+    }
+}
+
+/// Makes or adopts a table inside the caller's transaction.
+pub(crate) fn create(db: &Connection, path: &Path, pipeline: &str, plan: &TablePlan) -> Result<()> {
+    let run = |doing: &str, sql: &str| {
+        db.execute_batch(sql).map_err(|e| sql_error(path, &format!("{doing} table {}", plan.target), e))
+    };
+    let table = quote_ident(&plan.target);
+    let making = making(db, path, pipeline, plan)?;
+    beside::drop(db, path, plan)?;
+    let keeps = matches!(making, Making::Adopt) && plan.existing_rows == Some(ExistingRows::Keep);
+    match making {
+        Making::New => make(db, path, plan)?,
+        // The old rows stay until the new ones take their place.
+        Making::Again if has_rows(db, path, plan)? => beside::create(db, path, plan)?,
+        Making::Again => {
+            run("making", &format!("DROP TABLE {table}"))?;
+            make(db, path, plan)?;
+        }
+        Making::Adopt if keeps => build_index(db, path, plan)?,
+        Making::Adopt if was_ours(db, path, plan)? && has_rows(db, path, plan)? => {
+            beside::create(db, path, plan)?
+        }
+        Making::Adopt => run("emptying", &format!("DELETE FROM {table}"))?,
+    }
+    let adopted = matches!(making, Making::Adopt);
+    let list = |sql: rusqlite::Result<()>| {
+        sql.map_err(|e| sql_error(path, &format!("listing rows of table {}", plan.target), e))
+    };
+    match (keeps, state::has_kept(db, &plan.target)) {
+        // A list that is there is from before the first load: what was loaded since is not kept.
+        (true, Ok(true)) => {}
+        (true, _) => list(state::remember_kept(db, plan))?,
+        (false, _) => list(state::forget_kept(db, &plan.target))?,
+    }
+    state::remember_loading(db, pipeline, plan, adopted, keeps)
+        .map_err(|e| sql_error(path, &format!("remembering table {}", plan.target), e))
+}
+
+/// Makes a table, by the statements that people wrote if there are any.
+fn make(db: &Connection, path: &Path, plan: &TablePlan) -> Result<()> {
+    match &plan.ddl {
+        None => db
+            .execute_batch(&create_table(plan))
+            .map_err(|e| sql_error(path, &format!("making table {}", plan.target), e)),
+        Some(ddl) => {
+            db.execute_batch(ddl).map_err(|e| refused_statements(plan, &e.to_string()))?;
+            has_columns(db, plan)
+        }
+    }
+}
+
+fn has_rows(db: &Connection, path: &Path, plan: &TablePlan) -> Result<bool> {
+    let sql = format!("SELECT EXISTS (SELECT 1 FROM {})", quote_ident(&plan.target));
+    db.query_row(&sql, [], |r| r.get(0))
+        .map_err(|e| sql_error(path, &format!("looking at table {}", plan.target), e))
+}
+
+/// Whether the rows of an adopted table are the pipeline's own, from an earlier load.
+fn was_ours(db: &Connection, path: &Path, plan: &TablePlan) -> Result<bool> {
+    let found = state::owner(db, &plan.target);
+    found
+        .map(|owner| owner.is_some())
+        .map_err(|e| sql_error(path, &format!("looking at table {}", plan.target), e))
+}
+
+fn check_adoption(plan: &TablePlan, existing: &ExistingTable, was_adopted: bool) -> Result<()> {
+    let form = |name: &str, sql: &str| format!("{} {}", name.to_ascii_lowercase(), sql.to_ascii_uppercase());
+    let mut found: Vec<String> = existing.columns.iter().map(|(n, t)| form(n, t)).collect();
+    let mut wanted: Vec<String> = plan.columns.iter().map(|c| form(&c.name, &c.declared.sql)).collect();
+    found.sort();
+    wanted.sort();
+    let what = format!("target table {} is already there", plan.target);
+    if found != wanted {
+        let reason = format!(
+            "it has other columns ({}) than the plan ({}). Rename or drop it, or change `into`",
+            found.join(", "),
+            wanted.join(", ")
+        );
+        return Err(AdapterError::refused(what, reason));
+    }
+    if existing.rows > 0 && plan.existing_rows.is_none() && !was_adopted {
+        let reason = format!(
+            "it holds {} rows. Say in the project file what to do with them: existing_rows = \"replace\" or \"keep\"",
+            existing.rows
+        );
+        return Err(AdapterError::refused(what, reason));
+    }
+    Ok(())
+}

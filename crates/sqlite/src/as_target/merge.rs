@@ -1,0 +1,329 @@
+//! Carrying out what a batch does to a table, row by row.
+
+use crate::as_target::state;
+use crate::as_target::statements::Statements;
+use crate::as_target::values::Converter;
+use crate::file::error::sql_error;
+use moorage_adapter::{AdapterError, Result};
+use moorage_core::apply::net::{Cells, GoneRow, NetRow};
+use moorage_core::apply::prepare::TableBatch;
+use moorage_core::apply::write_set::{Write, WriteSet};
+use moorage_core::change::block::ChangeBlock;
+use moorage_core::change::counters::{Adjusted, TableCounters};
+use moorage_core::model::schema::RowIdentity;
+use moorage_core::plan::table::TablePlan;
+use moorage_core::value::column::value_text;
+use rusqlite::types::{ToSqlOutput, Value as Owned};
+use rusqlite::{CachedStatement, Connection, OptionalExtension, ToSql, params_from_iter};
+use std::cell::Cell;
+use std::collections::HashMap;
+use std::path::Path;
+
+/// Applies the changes of one table inside the caller's transaction. In one that is `exact` a row that is not as the
+/// changes assume is an error; in any other it is adjusted, and counted.
+pub(crate) fn apply(
+    db: &Connection,
+    path: &Path,
+    plan: &TablePlan,
+    exact: bool,
+    batch: &TableBatch,
+) -> Result<TableCounters> {
+    let blocks: &[&ChangeBlock] = &batch.blocks.iter().collect::<Vec<_>>();
+    let sql = |e| sql_error(path, &format!("merging into table {}", plan.target), e);
+    let exact = exact && !state::keeps_rows(db, &plan.target).map_err(sql)?;
+    let writer = Writer {
+        db,
+        path,
+        plan,
+        blocks,
+        exact: exact && !blocks.iter().any(|b| b.is_blind()),
+        adjusted: Cell::default(),
+        statements: Statements::new(plan),
+        converter: Converter::new(plan),
+    };
+    writer.carry_out(&batch.set)?;
+    let mut counters = batch.set.counters;
+    counters.adjusted += writer.adjusted.get();
+    Ok(counters)
+}
+
+/// How a row is not as the changes assume.
+#[derive(Clone, Copy)]
+enum Differing {
+    UpdateOfMissing,
+    InsertOfPresent,
+    DeleteOfMissing,
+}
+
+struct Writer<'a> {
+    db: &'a Connection,
+    path: &'a Path,
+    plan: &'a TablePlan,
+    blocks: &'a [&'a ChangeBlock],
+    /// Whether a row that is not as the changes assume is an error.
+    exact: bool,
+    /// How many were not.
+    adjusted: Cell<Adjusted>,
+    statements: Statements,
+    converter: Converter,
+}
+
+impl Writer<'_> {
+    fn carry_out(&self, set: &WriteSet) -> Result<()> {
+        let mut borrowed = self.borrow(set)?;
+        for step in set.steps() {
+            match step {
+                Write::Empty => self.truncate()?,
+                Write::Remove(gone) => self.delete_keys(gone)?,
+                Write::RemoveEqual(gone) => self.delete_equal(gone)?,
+                Write::Append(rows) => self.insert_all(rows.iter().map(|&at| &set.rows[at]))?,
+                Write::Put(rows) => {
+                    let mut insert = self.prepare(&self.statements.insert())?;
+                    let mut update = self.prepare(&self.statements.overwrite())?;
+                    for at in rows {
+                        let row = &set.rows[at];
+                        let values = self.whole(row, borrowed.remove(&at).unwrap_or_default())?;
+                        self.write_whole((&mut insert, &mut update), row, &values)?;
+                    }
+                }
+                Write::Patch(rows) => rows.iter().try_for_each(|&at| self.patch(&set.rows[at]))?,
+            }
+        }
+        Ok(())
+    }
+
+    fn sql(&self, error: rusqlite::Error) -> AdapterError {
+        sql_error(self.path, &format!("merging into table {}", self.plan.target), error)
+    }
+
+    fn prepare(&self, sql: &str) -> Result<CachedStatement<'_>> {
+        self.db.prepare_cached(sql).map_err(|e| self.sql(e))
+    }
+
+    fn cell<'a>(&'a self, cells: &Cells, column: usize) -> Result<ToSqlOutput<'a>> {
+        match cells.at(column) {
+            Some(image) => self.converter.convert(column, image.value(self.blocks, column)),
+            None => Err(AdapterError::Value {
+                table: self.plan.table().to_string(),
+                what: format!(
+                    "column {} has no value in a captured change",
+                    self.plan.mapped.columns[column].name
+                ),
+            }),
+        }
+    }
+
+    fn values<'a>(
+        &'a self,
+        cells: &Cells,
+        columns: impl IntoIterator<Item = usize>,
+    ) -> Result<Vec<ToSqlOutput<'a>>> {
+        columns.into_iter().map(|c| self.cell(cells, c)).collect()
+    }
+
+    fn key_of<'a>(&'a self, cells: &Cells) -> Result<Vec<ToSqlOutput<'a>>> {
+        self.values(cells, self.statements.key.iter().copied())
+    }
+
+    fn width(&self) -> usize {
+        self.statements.columns.len()
+    }
+
+    fn truncate(&self) -> Result<()> {
+        if state::keeps_rows(self.db, &self.plan.target).map_err(|e| self.sql(e))? {
+            return Err(AdapterError::refused(
+                format!("{} was truncated in the source", self.plan.table()),
+                format!(
+                    "target table {} also keeps rows from before the pipeline, which a truncate would remove. Empty it by hand as you see fit, then run `moorage resnapshot {}`",
+                    self.plan.target,
+                    self.plan.table()
+                ),
+            ));
+        }
+        self.db.execute(&format!("DELETE FROM {}", self.statements.table), []).map_err(|e| self.sql(e))?;
+        Ok(())
+    }
+
+    /// For rows that moved to another key and lack columns: those columns' values in the target now.
+    fn borrow(&self, set: &WriteSet) -> Result<HashMap<usize, Vec<(usize, Owned)>>> {
+        set.borrowed().map(|(at, origin)| Ok((at, self.fetch(&set.rows[at], origin)?))).collect()
+    }
+
+    fn fetch(&self, row: &NetRow, origin: &Cells) -> Result<Vec<(usize, Owned)>> {
+        let missing: Vec<usize> = (0..self.width()).filter(|&c| row.cells.at(c).is_none()).collect();
+        let found: Option<Vec<Owned>> = self
+            .prepare(&self.statements.fetch(&missing))?
+            .query_row(params_from_iter(self.key_of(origin)?), |r| {
+                (0..missing.len()).map(|i| r.get(i)).collect()
+            })
+            .optional()
+            .map_err(|e| self.sql(e))?;
+        found.map(|values| missing.into_iter().zip(values).collect()).ok_or_else(|| self.row_missing())
+    }
+
+    fn row_missing(&self) -> AdapterError {
+        AdapterError::Value {
+            table: self.plan.table().to_string(),
+            what: format!(
+                "an update left out large values that did not change, and target table {} does not hold the row. Run `moorage resnapshot {}`, or have the source's log carry whole rows",
+                self.plan.target,
+                self.plan.table()
+            ),
+        }
+    }
+
+    fn delete_keys(&self, gone: &[GoneRow]) -> Result<()> {
+        let mut statement = self.prepare(&self.statements.delete_by_key())?;
+        for key in gone {
+            let removed =
+                statement.execute(params_from_iter(self.key_of(&key.key)?)).map_err(|e| self.sql(e))?;
+            if removed == 0 && key.was_there {
+                self.differs(&key.key, Differing::DeleteOfMissing)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// A row that is not as the changes assume: an error, or counted.
+    fn differs(&self, cells: &Cells, how: Differing) -> Result<()> {
+        let mut adjusted = self.adjusted.get();
+        let what = match how {
+            Differing::UpdateOfMissing => {
+                adjusted.updates_of_missing += 1;
+                "to be updated is not there"
+            }
+            Differing::InsertOfPresent => {
+                adjusted.inserts_of_present += 1;
+                "to be inserted is there already"
+            }
+            Differing::DeleteOfMissing => {
+                adjusted.deletes_of_missing += 1;
+                "to be deleted is not there"
+            }
+        };
+        if !self.exact {
+            self.adjusted.set(adjusted);
+            return Ok(());
+        }
+        let table = self.plan.table();
+        Err(AdapterError::Value {
+            table: table.to_string(),
+            what: format!(
+                "target table {} is not what the changes assume: the row {} {what}. It was changed by someone else. \
+                 Run `moorage resnapshot {table}`; or let such rows be adjusted: mismatch = \"adjust\" in a rule of the project file",
+                self.plan.target,
+                self.words(cells)
+            ),
+        })
+    }
+
+    /// A row's key, or its first columns, for people: `id = 7`.
+    fn words(&self, cells: &Cells) -> String {
+        let first: Vec<usize> = (0..self.width().min(3)).collect();
+        let key = if self.statements.key.is_empty() { &first } else { &self.statements.key };
+        let word = |&column: &usize| {
+            let value = cells.at(column).and_then(|image| value_text(image.value(self.blocks, column)));
+            let short: String = value.unwrap_or_else(|| "null".into()).chars().take(60).collect();
+            format!("{} = {short}", self.plan.columns[column].name)
+        };
+        key.iter().map(word).collect::<Vec<_>>().join(", ")
+    }
+
+    fn delete_equal(&self, gone: &[GoneRow]) -> Result<()> {
+        let mut statement = self.prepare(&self.statements.delete_one_equal())?;
+        for row in gone {
+            let values = self.values(&row.key, 0..self.width())?;
+            let removed = statement.execute(params_from_iter(values)).map_err(|e| self.sql(e))?;
+            if removed == 0 {
+                self.differs(&row.key, Differing::DeleteOfMissing)?;
+            }
+        }
+        Ok(())
+    }
+
+    fn insert_all<'r>(&self, rows: impl Iterator<Item = &'r NetRow>) -> Result<()> {
+        let mut insert = self.prepare(&self.statements.insert())?;
+        for row in rows {
+            insert
+                .execute(params_from_iter(self.values(&row.cells, 0..self.width())?))
+                .map_err(|e| self.sql(e))?;
+        }
+        Ok(())
+    }
+
+    /// Writes a row with all its values: over the one that was there, or as a new one, as the changes say; and the
+    /// other way round where the target differs.
+    fn write_whole(
+        &self,
+        (insert, update): (&mut CachedStatement<'_>, &mut CachedStatement<'_>),
+        row: &NetRow,
+        values: &[ToSqlOutput<'_>],
+    ) -> Result<()> {
+        let parameters = || params_from_iter(values.iter());
+        if row.was_there {
+            if update.execute(parameters()).map_err(|e| self.sql(e))? == 0 {
+                self.differs(&row.cells, Differing::UpdateOfMissing)?;
+                insert.execute(parameters()).map_err(|e| self.sql(e))?;
+            }
+            return Ok(());
+        }
+        let Err(error) = insert.execute(parameters()) else { return Ok(()) };
+        if error.sqlite_error_code() != Some(rusqlite::ErrorCode::ConstraintViolation) {
+            return Err(self.sql(error));
+        }
+        if matches!(self.plan.mapped.identity, RowIdentity::DeclaredKey(_)) && row.must_be_new && self.exact {
+            return Err(self.second_row());
+        }
+        // What is in the way may be a row with the key, or something else that people put on the table.
+        let key = self.key_of(&row.cells)?;
+        let there = self.prepare(&self.statements.has_key())?.exists(params_from_iter(key));
+        if !there.map_err(|e| self.sql(e))? {
+            return Err(self.sql(error));
+        }
+        self.differs(&row.cells, Differing::InsertOfPresent)?;
+        update.execute(parameters()).map(|_| ()).map_err(|e| self.sql(e))
+    }
+
+    /// Only the project file says that the key is one.
+    fn second_row(&self) -> AdapterError {
+        AdapterError::Value {
+            table: self.plan.table().to_string(),
+            what: format!(
+                "a second row with the same declared key ({}) arrived. The key in the project file does not tell rows apart: declare another, then run `moorage resnapshot {}`",
+                self.plan.mapped.key_names().join(", "),
+                self.plan.table()
+            ),
+        }
+    }
+
+    /// All values of a row, those that it lacks from the target.
+    fn whole<'a>(&'a self, row: &NetRow, fetched: Vec<(usize, Owned)>) -> Result<Vec<ToSqlOutput<'a>>> {
+        let mut fetched = fetched.into_iter().peekable();
+        let mut values = Vec::with_capacity(self.width());
+        for column in 0..self.width() {
+            values.push(match fetched.next_if(|(c, _)| *c == column) {
+                Some((_, value)) => ToSqlOutput::Owned(value),
+                None => self.cell(&row.cells, column)?,
+            });
+        }
+        Ok(values)
+    }
+
+    /// Updates only the columns that the log carried.
+    fn patch(&self, row: &NetRow) -> Result<()> {
+        let key = &self.statements.key;
+        let carried: Vec<usize> =
+            (0..self.width()).filter(|c| !key.contains(c) && row.cells.at(*c).is_some()).collect();
+        let mut values = self.values(&row.cells, carried.iter().copied())?;
+        values.extend(self.key_of(&row.cells)?);
+        if carried.is_empty() {
+            return Ok(());
+        }
+        let parameters = values.iter().map(|v| v as &dyn ToSql);
+        let changed = self
+            .prepare(&self.statements.update(&carried))?
+            .execute(params_from_iter(parameters))
+            .map_err(|e| self.sql(e))?;
+        if changed == 0 { Err(self.row_missing()) } else { Ok(()) }
+    }
+}

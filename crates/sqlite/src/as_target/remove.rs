@@ -1,0 +1,57 @@
+//! Letting go of tables, and removing them.
+
+use super::state;
+use moorage_adapter::Step;
+use moorage_core::model::sql::quote_ident;
+use rusqlite::Connection;
+
+/// Removes a target table, unless it was there before the pipeline, and what stands beside it.
+fn remove_table(db: &Connection, target: &str, dry: bool) -> rusqlite::Result<Step> {
+    let adopted = state::owner(db, target)?.is_some_and(|(_, adopted)| adopted);
+    let outcome = match (adopted, dry) {
+        (true, _) => "left: it was there before the pipeline",
+        (false, true) => "would be removed",
+        (false, false) => {
+            for table in [target, &format!("moorage_again_{target}")] {
+                db.execute_batch(&format!("DROP TABLE IF EXISTS {}", quote_ident(table)))?;
+            }
+            "removed"
+        }
+    };
+    if !dry {
+        state::forget_kept(db, target)?;
+    }
+    Ok(Step::new(format!("target table {target}"), outcome))
+}
+
+/// Forgets tables, and removes them if asked.
+pub(crate) fn let_go(
+    db: &Connection,
+    pipeline: &str,
+    targets: &[String],
+    remove: bool,
+) -> rusqlite::Result<Vec<Step>> {
+    let mut steps = Vec::new();
+    for target in targets {
+        steps.push(match remove {
+            true => remove_table(db, target, false)?,
+            false => Step::new(format!("target table {target}"), "left as it is, and not known any more"),
+        });
+        db.execute("DELETE FROM moorage_tables WHERE target = ?1 AND pipeline = ?2", [target, pipeline])?;
+    }
+    Ok(steps)
+}
+
+pub(crate) fn teardown(db: &Connection, pipeline: &str, dry: bool) -> rusqlite::Result<Vec<Step>> {
+    let mut steps = Vec::new();
+    for stored in state::tables(db, pipeline)? {
+        steps.push(remove_table(db, &stored.plan.target, dry)?);
+    }
+    if state::checkpoint(db, pipeline)?.is_some() || !steps.is_empty() {
+        if !dry {
+            state::remove_pipeline(db, pipeline)?;
+        }
+        steps.push(Step::new("checkpoint", if dry { "would be removed" } else { "removed" }));
+    }
+    Ok(steps)
+}

@@ -1,0 +1,168 @@
+//! The SQL text for one target table.
+
+use moorage_core::model::schema::RowIdentity;
+use moorage_core::model::sql::{quote_ident, quote_list};
+use moorage_core::plan::table::TablePlan;
+
+/// Statements for a table, made once per batch.
+pub(crate) struct Statements {
+    pub(crate) table: String,
+    pub(crate) columns: Vec<String>,
+    pub(crate) key: Vec<usize>,
+    row_id: &'static str,
+    /// Which columns hold floats.
+    floats: Vec<bool>,
+}
+
+impl Statements {
+    pub(crate) fn new(plan: &TablePlan) -> Self {
+        let columns: Vec<String> = plan.columns.iter().map(|c| quote_ident(&c.name)).collect();
+        Self {
+            table: quote_ident(&plan.target),
+            key: plan.mapped.identity.key().unwrap_or(&[]).to_vec(),
+            row_id: row_id_name(plan),
+            floats: plan.mapped.columns.iter().map(|c| c.logical.is_float()).collect(),
+            columns,
+        }
+    }
+
+    pub(crate) fn insert(&self) -> String {
+        let marks: Vec<String> = (1..=self.columns.len()).map(|i| format!("?{i}")).collect();
+        format!("INSERT INTO {} ({}) VALUES ({})", self.table, self.columns.join(", "), marks.join(", "))
+    }
+
+    pub(crate) fn upsert(&self) -> String {
+        let key: Vec<&str> = self.key.iter().map(|&k| self.columns[k].as_str()).collect();
+        let sets: Vec<String> = (0..self.columns.len())
+            .filter(|i| !self.key.contains(i))
+            .map(|i| format!("{0} = excluded.{0}", self.columns[i]))
+            .collect();
+        let action =
+            if sets.is_empty() { "NOTHING".into() } else { format!("UPDATE SET {}", sets.join(", ")) };
+        format!("{} ON CONFLICT ({}) DO {action}", self.insert(), key.join(", "))
+    }
+
+    /// The key's parameters follow `first` other ones.
+    fn where_key(&self, first: usize) -> String {
+        let terms: Vec<String> = self
+            .key
+            .iter()
+            .enumerate()
+            .map(|(i, &k)| format!("{} = ?{}", self.columns[k], first + i + 1))
+            .collect();
+        terms.join(" AND ")
+    }
+
+    pub(crate) fn delete_by_key(&self) -> String {
+        format!("DELETE FROM {} WHERE {}", self.table, self.where_key(0))
+    }
+
+    /// Overwrites a row; parameters are the values of all columns. Where there are none but the key's, a row that is
+    /// there is left as it is.
+    pub(crate) fn overwrite(&self) -> String {
+        let value = |c: usize| format!("{} = ?{}", self.columns[c], c + 1);
+        let mut sets: Vec<String> =
+            (0..self.columns.len()).filter(|c| !self.key.contains(c)).map(value).collect();
+        if sets.is_empty() {
+            sets.extend(self.key.first().map(|&k| format!("{0} = {0}", self.columns[k])));
+        }
+        let key: Vec<String> = self.key.iter().map(|&k| value(k)).collect();
+        format!("UPDATE {} SET {} WHERE {}", self.table, sets.join(", "), key.join(" AND "))
+    }
+
+    /// Whether there is a row with a key.
+    pub(crate) fn has_key(&self) -> String {
+        format!("SELECT 1 FROM {} WHERE {}", self.table, self.where_key(0))
+    }
+
+    /// Sets these columns; parameters are their values, then the key's.
+    pub(crate) fn update(&self, columns: &[usize]) -> String {
+        let sets: Vec<String> =
+            columns.iter().enumerate().map(|(i, &c)| format!("{} = ?{}", self.columns[c], i + 1)).collect();
+        format!("UPDATE {} SET {} WHERE {}", self.table, sets.join(", "), self.where_key(columns.len()))
+    }
+
+    pub(crate) fn fetch(&self, columns: &[usize]) -> String {
+        let names: Vec<&str> = columns.iter().map(|&c| self.columns[c].as_str()).collect();
+        format!("SELECT {} FROM {} WHERE {}", names.join(", "), self.table, self.where_key(0))
+    }
+
+    /// Removes one row that is equal in all columns.
+    pub(crate) fn delete_one_equal(&self) -> String {
+        let term = |(i, c): (usize, &String)| {
+            let equal = format!("{c} IS ?{}", i + 1);
+            // Zeros of both signs are equal, and not the same.
+            if self.floats[i] { format!("{equal} AND quote({c}) = quote(?{})", i + 1) } else { equal }
+        };
+        let terms: Vec<String> = self.columns.iter().enumerate().map(term).collect();
+        let (table, row_id) = (&self.table, self.row_id);
+        format!(
+            "DELETE FROM {table} WHERE {row_id} = (SELECT {row_id} FROM {table} WHERE {} LIMIT 1)",
+            terms.join(" AND ")
+        )
+    }
+}
+
+/// SQLite has three names for the row number, each of which a column may hide
+/// (<https://www.sqlite.org/rowidtable.html>).
+pub(crate) fn row_id_name(plan: &TablePlan) -> &'static str {
+    let hidden = |name: &str| plan.columns.iter().any(|c| c.name.eq_ignore_ascii_case(name));
+    ["rowid", "_rowid_", "oid"].into_iter().find(|n| !hidden(n)).unwrap_or("rowid")
+}
+
+/// Whether the key is one integer column, which SQLite then uses as the row number itself.
+fn integer_key(plan: &TablePlan) -> Option<usize> {
+    match &plan.mapped.identity {
+        RowIdentity::Key(key) if key.len() == 1 && plan.mapped.columns[key[0]].logical.is_integer() => {
+            Some(key[0])
+        }
+        _ => None,
+    }
+}
+
+/// The statement that makes a table.
+pub(crate) fn create_table(plan: &TablePlan) -> String {
+    let integer_key = integer_key(plan);
+    let key = plan.mapped.identity.key().unwrap_or(&[]);
+    let columns: Vec<String> = plan
+        .columns
+        .iter()
+        .enumerate()
+        .map(|(i, c)| {
+            let suffix = match (integer_key == Some(i), key.contains(&i)) {
+                (true, _) => " PRIMARY KEY",
+                (_, true) => " NOT NULL",
+                _ => "",
+            };
+            let sql = if c.declared.sql.is_empty() { String::new() } else { format!(" {}", c.declared.sql) };
+            format!("  {}{sql}{suffix}", quote_ident(&c.name))
+        })
+        .collect();
+    format!("CREATE TABLE {} (\n{}\n)", quote_ident(&plan.target), columns.join(",\n"))
+}
+
+/// The statement that makes the index a merge finds rows by; built after loading, which is several times
+/// faster than keeping it up to date meanwhile. None if the table itself is ordered by the key.
+///
+/// # Errors
+/// If `free`, which gives a name that is not taken, fails.
+pub(crate) fn create_index<E>(
+    plan: &TablePlan,
+    free: impl Fn(&str) -> Result<String, E>,
+) -> Result<Option<String>, E> {
+    let table = quote_ident(&plan.target);
+    Ok(match plan.mapped.identity.key() {
+        Some(_) if integer_key(plan).is_some() => None,
+        Some(key) => {
+            let columns = quote_list(key.iter().map(|&k| plan.columns[k].name.as_str()));
+            let index = quote_ident(&free(&format!("moorage_key_{}", plan.target))?);
+            Some(format!("CREATE UNIQUE INDEX {index} ON {table} ({columns})"))
+        }
+        None => {
+            // Only to find equal rows without reading the whole table; the first columns are enough.
+            let columns = quote_list(plan.columns.iter().take(4).map(|c| c.name.as_str()));
+            let index = quote_ident(&free(&format!("moorage_match_{}", plan.target))?);
+            Some(format!("CREATE INDEX {index} ON {table} ({columns})"))
+        }
+    })
+}
