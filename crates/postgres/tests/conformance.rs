@@ -57,6 +57,9 @@ impl SourceUnderTest for Postgres {
     fn roll_back(&self, ops: &[Op]) {
         self.transaction(ops, "ROLLBACK");
     }
+    fn add_column(&self) {
+        self.session.run("ALTER TABLE berths ADD COLUMN depth integer");
+    }
 }
 
 #[tokio::test]

@@ -74,7 +74,9 @@ impl SqliteOrigin {
         db.execute_batch("BEGIN IMMEDIATE").unwrap();
         for op in ops {
             match op {
-                Op::Insert(r) => db.execute("INSERT INTO berths VALUES (?1, ?2, ?3)", (r.0, &r.1, &r.2)),
+                Op::Insert(r) => {
+                    db.execute("INSERT INTO berths (id, name, note) VALUES (?1, ?2, ?3)", (r.0, &r.1, &r.2))
+                }
                 Op::Update(key, r) => db.execute(
                     "UPDATE berths SET id = ?1, name = ?2, note = ?3 WHERE id = ?4",
                     (r.0, &r.1, &r.2, key),
@@ -97,6 +99,10 @@ impl SourceUnderTest for SqliteOrigin {
     }
     fn roll_back(&self, ops: &[Op]) {
         self.transaction(ops, "ROLLBACK");
+    }
+    fn add_column(&self) {
+        let db = Connection::open(&self.path).unwrap();
+        db.execute_batch("ALTER TABLE berths ADD COLUMN depth INTEGER").unwrap();
     }
 }
 

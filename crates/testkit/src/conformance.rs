@@ -3,6 +3,7 @@
 mod handed;
 mod promises;
 mod source;
+mod streams;
 mod target;
 
 pub use handed::TargetUnderTest;

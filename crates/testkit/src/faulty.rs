@@ -17,28 +17,26 @@ use moorage_core::plan::table::TablePlan;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
-/// Counts the writing calls of a target and fails one of them.
+/// Counts calls and fails one of them.
 #[derive(Clone)]
-pub struct FaultyTarget {
-    inner: Arc<dyn Target>,
+pub(crate) struct Fuse {
+    of: &'static str,
     calls: Arc<AtomicUsize>,
     fail_at: usize,
     after: bool,
 }
 
-impl FaultyTarget {
-    /// Fails the `fail_at`-th writing call (from 1; 0 fails none), `after` it was carried out or before.
-    pub fn new(inner: Arc<dyn Target>, fail_at: usize, after: bool) -> Self {
-        Self { inner, calls: Arc::default(), fail_at, after }
+impl Fuse {
+    pub(crate) fn new(of: &'static str, fail_at: usize, after: bool) -> Self {
+        Self { of, calls: Arc::default(), fail_at, after }
     }
 
-    /// How many writing calls there were.
-    pub fn calls(&self) -> usize {
+    pub(crate) fn calls(&self) -> usize {
         self.calls.load(Ordering::SeqCst)
     }
 
-    async fn guard<T>(&self, work: impl Future<Output = Result<T>>) -> Result<T> {
-        let broken = || AdapterError::refused("target", "made to fail by the test");
+    pub(crate) async fn guard<T>(&self, work: impl Future<Output = Result<T>>) -> Result<T> {
+        let broken = || AdapterError::refused(self.of, "made to fail by the test");
         let fails = self.calls.fetch_add(1, Ordering::SeqCst) + 1 == self.fail_at;
         if fails && !self.after {
             return Err(broken());
@@ -48,27 +46,46 @@ impl FaultyTarget {
     }
 }
 
+/// Counts the writing calls of a target and fails one of them.
+#[derive(Clone)]
+pub struct FaultyTarget {
+    inner: Arc<dyn Target>,
+    fuse: Fuse,
+}
+
+impl FaultyTarget {
+    /// Fails the `fail_at`-th writing call (from 1; 0 fails none), `after` it was carried out or before.
+    pub fn new(inner: Arc<dyn Target>, fail_at: usize, after: bool) -> Self {
+        Self { inner, fuse: Fuse::new("target", fail_at, after) }
+    }
+
+    /// How many writing calls there were.
+    pub fn calls(&self) -> usize {
+        self.fuse.calls()
+    }
+}
+
 struct FaultyMerge {
     inner: Box<dyn Merge>,
-    target: FaultyTarget,
+    fuse: Fuse,
 }
 
 #[async_trait]
 impl Merge for FaultyMerge {
     async fn write(&mut self, batch: Arc<[TableBatch]>) -> Result<()> {
-        let target = self.target.clone();
-        target.guard(self.inner.write(batch)).await
+        let fuse = self.fuse.clone();
+        fuse.guard(self.inner.write(batch)).await
     }
 
     async fn replace(&mut self, tables: Vec<Replacement<'_>>) -> Result<()> {
-        self.target.clone().guard(self.inner.replace(tables)).await
+        self.fuse.clone().guard(self.inner.replace(tables)).await
     }
     async fn remember(&mut self, memos: &[Memo]) -> Result<()> {
-        self.target.clone().guard(self.inner.remember(memos)).await
+        self.fuse.clone().guard(self.inner.remember(memos)).await
     }
 
     async fn commit(self: Box<Self>, checkpoint: &Checkpoint) -> Result<Vec<TableProgress>> {
-        self.target.guard(self.inner.commit(checkpoint)).await
+        self.fuse.guard(self.inner.commit(checkpoint)).await
     }
 }
 
@@ -152,7 +169,7 @@ impl WriteTarget for FaultyTarget {
         make: bool,
         events: &Events,
     ) -> Result<Turn> {
-        self.guard(self.inner.take_turn(pipeline, holder, from, make, events)).await
+        self.fuse.guard(self.inner.take_turn(pipeline, holder, from, make, events)).await
     }
 
     async fn end_turn(&self, pipeline: &str) -> Result<()> {
@@ -161,12 +178,12 @@ impl WriteTarget for FaultyTarget {
     }
 
     async fn save_checkpoint(&self, checkpoint: &Checkpoint) -> Result<()> {
-        self.guard(self.inner.save_checkpoint(checkpoint)).await
+        self.fuse.guard(self.inner.save_checkpoint(checkpoint)).await
     }
 
     async fn begin(&self, from: &Checkpoint) -> Result<Box<dyn Merge>> {
-        let inner = self.guard(self.inner.begin(from)).await?;
-        Ok(Box::new(FaultyMerge { inner, target: self.clone() }))
+        let inner = self.fuse.guard(self.inner.begin(from)).await?;
+        Ok(Box::new(FaultyMerge { inner, fuse: self.fuse.clone() }))
     }
 
     async fn renew_turn(&self, pipeline: &str) -> Result<()> {
@@ -182,31 +199,31 @@ impl LoadTarget for FaultyTarget {
     }
 
     async fn create(&self, pipeline: &str, plan: &TablePlan) -> Result<()> {
-        self.guard(self.inner.create(pipeline, plan)).await
+        self.fuse.guard(self.inner.create(pipeline, plan)).await
     }
 
     async fn create_again(&self, pipeline: &str, plan: &TablePlan) -> Result<()> {
-        self.guard(self.inner.create_again(pipeline, plan)).await
+        self.fuse.guard(self.inner.create_again(pipeline, plan)).await
     }
 
     async fn ready_again(&self, plan: &TablePlan) -> Result<()> {
-        self.guard(self.inner.ready_again(plan)).await
+        self.fuse.guard(self.inner.ready_again(plan)).await
     }
 
     async fn drop_again(&self, plan: &TablePlan) -> Result<()> {
-        self.guard(self.inner.drop_again(plan)).await
+        self.fuse.guard(self.inner.drop_again(plan)).await
     }
 
     async fn load(&self, plan: &TablePlan, rows: RecordBatch) -> Result<()> {
-        self.guard(self.inner.load(plan, rows)).await
+        self.fuse.guard(self.inner.load(plan, rows)).await
     }
 
     async fn finish_load(&self, pipeline: &str, plan: &TablePlan, end: LoadedTable) -> Result<()> {
-        self.guard(self.inner.finish_load(pipeline, plan, end)).await
+        self.fuse.guard(self.inner.finish_load(pipeline, plan, end)).await
     }
 
     async fn remember_captured_by(&self, pipeline: &str, tables: &[(String, String)]) -> Result<()> {
-        self.guard(self.inner.remember_captured_by(pipeline, tables)).await
+        self.fuse.guard(self.inner.remember_captured_by(pipeline, tables)).await
     }
 
     async fn survey(&self, pipeline: &str, plans: &[TablePlan]) -> Result<Vec<Surveyed>> {
@@ -217,19 +234,19 @@ impl LoadTarget for FaultyTarget {
 #[async_trait]
 impl DecideTarget for FaultyTarget {
     async fn forget(&self, pipeline: &str, tables: &[String], checkpoint: bool) -> Result<()> {
-        self.guard(self.inner.forget(pipeline, tables, checkpoint)).await
+        self.fuse.guard(self.inner.forget(pipeline, tables, checkpoint)).await
     }
 
     async fn leave(&self, pipeline: &str, tables: &[String]) -> Result<()> {
-        self.guard(self.inner.leave(pipeline, tables)).await
+        self.fuse.guard(self.inner.leave(pipeline, tables)).await
     }
 
     async fn let_go(&self, pipeline: &str, tables: &[String], remove: bool) -> Result<Vec<Step>> {
-        self.guard(self.inner.let_go(pipeline, tables, remove)).await
+        self.fuse.guard(self.inner.let_go(pipeline, tables, remove)).await
     }
 
     async fn teardown(&self, pipeline: &str, dry: bool) -> Result<Vec<Step>> {
-        self.guard(self.inner.teardown(pipeline, dry)).await
+        self.fuse.guard(self.inner.teardown(pipeline, dry)).await
     }
 
     async fn rejects(&self, pipeline: &str) -> Result<Vec<Reject>> {
@@ -241,6 +258,6 @@ impl DecideTarget for FaultyTarget {
     }
 
     async fn settle(&self, pipeline: &str, ids: Option<&[i64]>, how: Settle) -> Result<Settled> {
-        self.guard(self.inner.settle(pipeline, ids, how)).await
+        self.fuse.guard(self.inner.settle(pipeline, ids, how)).await
     }
 }

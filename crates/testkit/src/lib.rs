@@ -7,8 +7,11 @@
     reason = "test code stops at the first surprise"
 )]
 
+mod carry_out;
 pub mod conformance;
 mod faulty;
+mod faulty_source;
+mod folder;
 mod memory_source;
 mod memory_target;
 mod pool;
@@ -17,6 +20,8 @@ mod proxy;
 mod rows;
 
 pub use faulty::FaultyTarget;
+pub use faulty_source::FaultySource;
+pub use folder::{FolderKind, FolderTarget};
 pub use memory_source::MemorySource;
 pub use memory_target::MemoryTarget;
 pub use pool::pool_before;

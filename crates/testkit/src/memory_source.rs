@@ -17,7 +17,7 @@ use moorage_core::model::described::{SourceIdentity, SourceTable};
 use moorage_core::model::finding::{End, Finding};
 use moorage_core::plan::table::TablePlan;
 use moorage_core::watch::lag::ClockSkew;
-use moorage_core::{Position, TableSchema};
+use moorage_core::{Position, TableName, TableSchema};
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex};
 use tokio::sync::{Notify, mpsc};
@@ -25,60 +25,113 @@ use tokio::sync::{Notify, mpsc};
 #[derive(Clone, Debug)]
 struct Logged {
     proof: String,
-    ops: Vec<Op>,
+    /// Each with its table.
+    ops: Vec<(usize, Op)>,
     note: Option<String>,
+    /// The first table has another structure from here on.
+    restructured: bool,
 }
 
 #[derive(Debug, Default)]
 struct Inner {
-    rows: BTreeMap<i64, Row>,
+    tables: Vec<String>,
+    rows: BTreeMap<(usize, i64), Row>,
     log: Vec<Logged>,
     point: Option<(String, usize)>,
     acknowledged: usize,
 }
 
-/// A table of berths with a log.
-#[derive(Clone, Default)]
+/// Tables of berths with a log.
+#[derive(Clone)]
 pub struct MemorySource {
     inner: Arc<Mutex<Inner>>,
     grew: Arc<Notify>,
+}
+
+impl Inner {
+    fn rows_of(&self, table: usize) -> Vec<Row> {
+        let of = self.rows.iter().filter(|((of, _), _)| *of == table);
+        of.map(|(_, row)| row.clone()).collect()
+    }
+
+    fn place(&self, plan: &TablePlan) -> usize {
+        self.tables.iter().position(|name| *name == plan.table().name).expect("a table of this source")
+    }
 }
 
 fn position(at: usize) -> Position {
     Position::new(&[at as u64], at.to_string())
 }
 
+/// How many changes of a transaction come in one segment.
+const SEGMENT: usize = 1000;
+
+impl Default for MemorySource {
+    fn default() -> Self {
+        Self::with_tables(&["berths"])
+    }
+}
+
 impl MemorySource {
-    /// Commits a transaction.
+    /// A source with these tables.
+    pub fn with_tables(tables: &[&str]) -> Self {
+        let tables = tables.iter().map(ToString::to_string).collect();
+        Self { inner: Arc::new(Mutex::new(Inner { tables, ..Inner::default() })), grew: Arc::default() }
+    }
+
+    /// Commits a transaction in the first table.
     pub fn commit(&self, ops: &[Op]) {
+        self.commit_in(&ops.iter().map(|op| (0, op.clone())).collect::<Vec<_>>());
+    }
+
+    /// Commits a transaction, each change in the table with this place.
+    pub fn commit_in(&self, ops: &[(usize, Op)]) {
         self.append(ops, None);
     }
 
-    fn append(&self, ops: &[Op], note: Option<String>) {
+    /// Gives the first table another column, which this source cannot carry.
+    pub fn add_column(&self) {
+        self.append(&[], None);
+        self.inner.lock().unwrap().log.last_mut().unwrap().restructured = true;
+    }
+
+    fn append(&self, ops: &[(usize, Op)], note: Option<String>) {
         let mut inner = self.inner.lock().unwrap();
-        for op in ops {
-            match op.clone() {
-                Op::Insert(row) => assert!(inner.rows.insert(row.0, row).is_none(), "a second row"),
+        for (table, op) in ops.iter().cloned() {
+            match op {
+                Op::Insert(row) => {
+                    assert!(inner.rows.insert((table, row.0), row).is_none(), "a second row");
+                }
                 Op::Update(key, mut row) => {
-                    let before = inner.rows.remove(&key).expect("the row to update");
+                    let before = inner.rows.remove(&(table, key)).expect("the row to update");
                     if row.2.as_deref() == Some("~") {
                         row.2 = before.2;
                     }
-                    inner.rows.insert(row.0, row);
+                    inner.rows.insert((table, row.0), row);
                 }
-                Op::Delete(key) => assert!(inner.rows.remove(&key).is_some(), "the row to delete"),
-                Op::Truncate => inner.rows.clear(),
+                Op::Delete(key) => assert!(inner.rows.remove(&(table, key)).is_some(), "the row to delete"),
+                Op::Truncate => inner.rows.retain(|(of, _), _| *of != table),
             }
         }
         let proof = format!("transaction {}", inner.log.len() + 1);
-        inner.log.push(Logged { proof, ops: ops.to_vec(), note });
+        inner.log.push(Logged { proof, ops: ops.to_vec(), note, restructured: false });
         drop(inner);
         self.grew.notify_waiters();
     }
 
-    /// The rows now.
+    /// The rows of the first table now.
     pub fn rows(&self) -> Vec<Row> {
-        self.inner.lock().unwrap().rows.values().cloned().collect()
+        self.rows_in(0)
+    }
+
+    /// The rows of a table now.
+    pub fn rows_in(&self, table: usize) -> Vec<Row> {
+        self.inner.lock().unwrap().rows_of(table)
+    }
+
+    /// The number of the last transaction.
+    pub fn end(&self) -> usize {
+        self.inner.lock().unwrap().log.len()
     }
 
     /// Up to which transaction the target was acknowledged.
@@ -112,11 +165,40 @@ impl Drop for MemoryStream {
     }
 }
 
+/// A table that is streamed: its place, its structure, and up to which transaction its snapshot holds everything.
+type Streamed = (usize, Arc<TableSchema>, usize);
+
+/// The changes of a transaction as segments, the last of which ends it.
+fn segments(at: usize, logged: &Logged, tables: &[Streamed], order: &mut u64) -> Vec<Segment> {
+    let transaction = Arc::new(Transaction {
+        position: position(at),
+        proof: logged.proof.clone(),
+        committed_at: chrono::Utc::now(),
+    });
+    let mut segments = Vec::new();
+    for part in logged.ops.chunks(SEGMENT) {
+        let mut segment = Segment { in_transaction: true, ..Segment::default() };
+        for run in part.chunk_by(|a, b| a.0 == b.0) {
+            let ops: Vec<Op> = run.iter().map(|(_, op)| op.clone()).collect();
+            let streamed = tables.iter().find(|(table, _, covered)| *table == run[0].0 && at > *covered);
+            if let Some((_, schema, _)) = streamed {
+                let no_old = |_| panic!("keyed");
+                segment.blocks.push(block_of(schema, &transaction, order, &ops, no_old));
+            }
+        }
+        segments.push(segment);
+    }
+    let mut last = segments.pop().unwrap_or_default();
+    (last.in_transaction, last.commits, last.last_commit) = (false, 1, Some(transaction));
+    last.notes.extend(logged.note.clone());
+    segments.push(last);
+    segments
+}
+
 async fn send_log(
     inner: Arc<Mutex<Inner>>,
     grew: Arc<Notify>,
-    schema: Arc<TableSchema>,
-    covered: usize,
+    tables: Vec<Streamed>,
     mut at: usize,
     sender: SegmentSender,
 ) {
@@ -131,20 +213,14 @@ async fn send_log(
             continue;
         };
         at += 1;
-        let transaction = Arc::new(Transaction {
-            position: position(at),
-            proof: logged.proof,
-            committed_at: chrono::Utc::now(),
-        });
-        let mut segment =
-            Segment { commits: 1, last_commit: Some(transaction.clone()), ..Segment::default() };
-        if at > covered && !logged.ops.is_empty() {
-            let no_old = |_| panic!("keyed");
-            segment.blocks.push(block_of(&schema, &transaction, &mut order, &logged.ops, no_old));
+        if logged.restructured {
+            let table = tables[0].1.table.clone();
+            return sender.fail(AdapterError::Drift { table, what: "column depth was added".into() }).await;
         }
-        segment.notes.extend(logged.note);
-        if !sender.send(segment).await {
-            return;
+        for segment in segments(at, &logged, &tables, &mut order) {
+            if !sender.send(segment).await {
+                return;
+            }
         }
     }
 }
@@ -165,7 +241,13 @@ impl InspectSource for MemorySource {
     }
 
     async fn discover(&self) -> Result<Vec<SourceTable>> {
-        Ok(vec![berths_source_table()])
+        let inner = self.inner.lock().unwrap();
+        let tables = inner.tables.iter().zip(1..).map(|(name, id)| SourceTable {
+            name: TableName::new("public", name),
+            id,
+            ..berths_source_table()
+        });
+        Ok(tables.collect())
     }
 
     async fn console(&self) -> Result<Box<dyn Console>> {
@@ -275,9 +357,10 @@ impl CaptureSource for MemorySource {
     ) -> Result<()> {
         let (rows, mark) = {
             let inner = self.inner.lock().unwrap();
-            (inner.rows.values().cloned().collect::<Vec<_>>(), inner.log.len())
+            let rows = tables.iter().map(|plan| inner.rows_of(inner.place(plan)));
+            (rows.collect::<Vec<_>>(), inner.log.len())
         };
-        for (table, plan) in tables.iter().enumerate() {
+        for (table, (plan, rows)) in tables.iter().zip(rows).enumerate() {
             for chunk in rows.chunks(2) {
                 sink.rows(table, rows_of_batch(&plan.schema, chunk)).await?;
             }
@@ -296,11 +379,13 @@ impl CaptureSource for MemorySource {
             let (position, found) = (start.checkpoint.position, found.unwrap_or_default());
             return Err(AdapterError::History(Refusal::OtherHistory { position, found }));
         }
-        let table = &start.tables[0];
-        let covered = table.mark.as_ref().map_or(0, |m| m.text.parse().unwrap());
+        let streamed = |table: &StreamTable| {
+            let covered = table.mark.as_ref().map_or(0, |m| m.text.parse().unwrap());
+            (self.inner.lock().unwrap().place(&table.plan), table.plan.schema.clone(), covered)
+        };
+        let tables = start.tables.iter().map(streamed).collect();
         let (sender, segments) = segment_channel(1 << 20);
-        let task =
-            send_log(self.inner.clone(), self.grew.clone(), table.plan.schema.clone(), covered, from, sender);
+        let task = send_log(self.inner.clone(), self.grew.clone(), tables, from, sender);
         Ok(Box::new(MemoryStream { segments, inner: self.inner.clone(), task: tokio::spawn(task) }))
     }
 

@@ -1,5 +1,6 @@
 //! A target in memory that also records every change it is given, in order.
 
+use crate::carry_out::{TextRow, berth, carry_out, load, texts};
 use crate::rows::{Op, Row, row_at};
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
@@ -10,30 +11,26 @@ use moorage_adapter::{
     TargetLook, Turn, WriteTarget,
 };
 use moorage_core::Column;
-use moorage_core::apply::net::Cells;
 use moorage_core::apply::prepare::TableBatch;
-use moorage_core::apply::write_set::Write;
 use moorage_core::change::block::ChangeBlock;
-use moorage_core::change::counters::{Adjusted, TableCounters};
+use moorage_core::change::counters::TableCounters;
 use moorage_core::change::kind::ChangeKind;
 use moorage_core::checkpoint::stored::Checkpoint;
 use moorage_core::model::described::SourceIdentity;
 use moorage_core::model::finding::{End, Finding};
-use moorage_core::model::policy::{ExistingRows, Mismatch};
-use moorage_core::model::schema::RowIdentity;
+use moorage_core::model::policy::ExistingRows;
 use moorage_core::plan::dialect::{Declared, TargetDialect};
 use moorage_core::plan::table::TablePlan;
-use moorage_core::value::column::Value;
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex, MutexGuard};
 
 #[derive(Clone, Debug)]
 struct Table {
-    rows: Vec<Row>,
+    rows: Vec<TextRow>,
     stored: Option<StoredTable>,
     adopted: bool,
     /// Rows that are being loaded again beside these.
-    again: Option<Vec<Row>>,
+    again: Option<Vec<TextRow>>,
 }
 
 #[derive(Clone, Debug, Default)]
@@ -73,8 +70,9 @@ impl TargetDialect for Dialect {
 impl MemoryTarget {
     /// A table's rows, sorted.
     pub fn rows(&self, table: &str) -> Vec<Row> {
-        let mut rows =
-            self.inner.lock().unwrap().tables.get(table).map(|t| t.rows.clone()).unwrap_or_default();
+        let inner = self.inner.lock().unwrap();
+        let mut rows: Vec<Row> =
+            inner.tables.get(table).map(|t| &t.rows).into_iter().flatten().map(berth).collect();
         rows.sort();
         rows
     }
@@ -103,6 +101,7 @@ impl MemoryTarget {
 
     /// Puts a table there, as if someone else had made it.
     pub fn put(&self, table: &str, rows: Vec<Row>) {
+        let rows = rows.iter().map(texts).collect();
         let table_there = Table { rows, stored: None, adopted: true, again: None };
         self.inner.lock().unwrap().tables.insert(table.into(), table_there);
     }
@@ -133,7 +132,7 @@ impl Inner {
         let Some((table, name)) = self.forbidden.clone().filter(|(table, _)| table == target) else {
             return Ok(());
         };
-        match self.table(target).rows.iter().any(|r| r.1.as_ref() == Some(&name)) {
+        match self.table(target).rows.iter().any(|r| r[1].as_ref() == Some(&name)) {
             true => Err(refused(&format!("{table} refuses {name}"))),
             false => Ok(()),
         }
@@ -150,82 +149,6 @@ struct MemoryMerge {
     mine: Option<Holder>,
     pipeline: String,
     progress: BTreeMap<String, TableCounters>,
-}
-
-fn cell(cells: &Cells, blocks: &[&ChangeBlock], column: usize) -> Option<Option<String>> {
-    cells.at(column).map(|image| match image.value(blocks, column) {
-        Value::Text(t) => Some(t.to_string()),
-        Value::Int(i) => Some(i.to_string()),
-        _ => None,
-    })
-}
-
-fn key(cells: &Cells, blocks: &[&ChangeBlock]) -> i64 {
-    cell(cells, blocks, 0).flatten().expect("a key").parse().unwrap()
-}
-
-/// A row that is not as the changes assume: refused, or counted.
-fn differs(exact: bool, count: &mut u64, plan: &TablePlan, id: i64) -> Result<()> {
-    *count += 1;
-    if exact {
-        Err(refused(&format!("{}: the row id = {id} is not as assumed", plan.target)))
-    } else {
-        Ok(())
-    }
-}
-
-fn apply(rows: &mut Vec<Row>, batch: &TableBatch) -> Result<TableCounters> {
-    let (plan, set) = (batch.plan.as_ref(), &batch.set);
-    let blocks = &batch.blocks.iter().collect::<Vec<_>>()[..];
-    let exact = plan.mismatch == Mismatch::Reject;
-    let mut adjusted = Adjusted::default();
-    let find = |rows: &[Row], k: i64| rows.iter().find(|r| r.0 == k).cloned();
-    let borrowed: BTreeMap<usize, Option<Row>> =
-        set.borrowed().map(|(at, cells)| (at, find(rows, key(cells, blocks)))).collect();
-    let built = |at: usize, base: Option<Row>| {
-        let base = |c: usize| base.as_ref().and_then(|b| if c == 1 { b.1.clone() } else { b.2.clone() });
-        let cells = &set.rows[at].cells;
-        let value = |c: usize| cell(cells, blocks, c).unwrap_or_else(|| base(c));
-        Row(key(cells, blocks), value(1), value(2))
-    };
-    for step in set.steps() {
-        match step {
-            Write::Empty => rows.clear(),
-            Write::Remove(gone) => {
-                for row in gone {
-                    let id = key(&row.key, blocks);
-                    if row.was_there && find(rows, id).is_none() {
-                        differs(exact, &mut adjusted.deletes_of_missing, plan, id)?;
-                    }
-                    rows.retain(|r| r.0 != id);
-                }
-            }
-            Write::RemoveEqual(gone) => {
-                for row in gone.iter().map(|g| &g.key) {
-                    let text = |c: usize| cell(row, blocks, c).flatten();
-                    let whole = Row(key(row, blocks), text(1), text(2));
-                    let at = rows.iter().position(|r| *r == whole).ok_or_else(|| refused("no such row"))?;
-                    rows.remove(at);
-                }
-            }
-            Write::Append(new) => rows.extend(new.into_iter().map(|at| built(at, None))),
-            Write::Put(some) | Write::Patch(some) => {
-                for at in some {
-                    let id = key(&set.rows[at].cells, blocks);
-                    let there = find(rows, id);
-                    match (there.is_some(), set.rows[at].was_there) {
-                        (false, true) => differs(exact, &mut adjusted.updates_of_missing, plan, id)?,
-                        (true, false) => differs(exact, &mut adjusted.inserts_of_present, plan, id)?,
-                        _ => {}
-                    }
-                    let new = built(at, borrowed.get(&at).cloned().unwrap_or(there));
-                    rows.retain(|r| r.0 != id);
-                    rows.push(new);
-                }
-            }
-        }
-    }
-    Ok(TableCounters { adjusted, ..set.counters })
 }
 
 fn ops(block: &ChangeBlock) -> impl Iterator<Item = Op> {
@@ -250,7 +173,7 @@ impl Merge for MemoryMerge {
             if of.set.empty && table.adopted && of.plan.existing_rows == Some(ExistingRows::Keep) {
                 return Err(refused(&format!("{} keeps rows: resnapshot it", of.plan.target)));
             }
-            let counters = apply(&mut self.work.table(&of.plan.target).rows, of)?;
+            let counters = carry_out(&mut self.work.table(&of.plan.target).rows, of)?;
             self.work.refuse_forbidden(&of.plan.target)?;
             *self.progress.entry(of.plan.target.clone()).or_default() += counters;
         }
@@ -263,7 +186,7 @@ impl Merge for MemoryMerge {
             let snapshot_rows = rows.len() as u64;
             let mut counters = TableCounters::default();
             for batch in later {
-                counters += apply(&mut rows, &batch?)?;
+                counters += carry_out(&mut rows, &batch?)?;
             }
             let table = self.work.table(&plan.target);
             (table.rows, table.again) = (rows, None);
@@ -489,14 +412,7 @@ impl LoadTarget for MemoryTarget {
     async fn load(&self, plan: &TablePlan, rows: RecordBatch) -> Result<()> {
         let mut inner = self.write()?;
         let table = inner.table(&plan.target);
-        for at in 0..rows.num_rows() {
-            let row = row_at(&rows, at);
-            let rows = table.again.as_mut().unwrap_or(&mut table.rows);
-            if plan.mapped.identity != RowIdentity::WholeRow {
-                rows.retain(|r| r.0 != row.0);
-            }
-            rows.push(row);
-        }
+        load(table.again.as_mut().unwrap_or(&mut table.rows), plan, &rows);
         if table.again.is_some() {
             return Ok(());
         }

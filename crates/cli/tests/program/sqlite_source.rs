@@ -125,7 +125,7 @@ fn a_structure_that_changed_stops_the_run_and_a_resnapshot_goes_on() {
     quay.change(
         "ALTER TABLE berths ADD COLUMN colour TEXT; INSERT INTO berths (id, colour) VALUES (2, 'red')",
     );
-    quay.refuses(&["main.berths: its structure was changed", "moorage resnapshot main.berths"]);
+    quay.refuses(&["main.berths: column colour was added", "moorage resnapshot main.berths"]);
     quay.moorage(&["resnapshot", "berths"]).expect(0, &["main.berths"]);
     assert_eq!(
         quay.value::<i64>("SELECT count(*) FROM berths"),

@@ -81,6 +81,41 @@ impl TablePlan {
         self.table().goes_by(name) || self.target == name
     }
 
+    /// Whether the source's table had a column of this name when the plan was made.
+    pub fn knows(&self, column: &str) -> bool {
+        let left_out = self.left_out.iter().map(|(name, _)| name.as_str());
+        self.schema.columns.iter().map(|c| c.name.as_str()).chain(left_out).any(|name| name == column)
+    }
+
+    /// What is another way in the source's table than when the plan was made, for people; none if nothing is.
+    pub fn what_changed(&self, now: &SourceTable) -> Option<String> {
+        if now.id != self.source_id {
+            return Some("it was dropped and made again".into());
+        }
+        if now.fingerprint() == self.fingerprint {
+            return None;
+        }
+        let found = |name: &str| now.columns.iter().map(|c| &c.column).find(|c| c.name == name);
+        let added = now.columns.iter().map(|c| &c.column.name).filter(|name| !self.knows(name));
+        let added = added.map(|name| format!("column {name} was added"));
+        let others = self.schema.columns.iter().filter_map(|was| match found(&was.name) {
+            None => Some(format!("column {} is not there any more", was.name)),
+            Some(now) if now.source_type != was.source_type => {
+                let (name, now, was) = (&was.name, &now.source_type, &was.source_type);
+                Some(format!("column {name} is of type {now} and was of type {was}"))
+            }
+            Some(_) => None,
+        });
+        let changes: Vec<String> = added.chain(others).collect();
+        match changes.is_empty() {
+            true => Some(
+                "its key, what its log tells rows apart by, or a column that is not carried was changed"
+                    .into(),
+            ),
+            false => Some(changes.join(", ")),
+        }
+    }
+
     /// Whether both carry the same rows in the same way. What to do with existing rows, and the statements that
     /// make the table, only matter when it is made; what to do with refused changes only while merging.
     pub fn maps_like(&self, other: &Self) -> bool {

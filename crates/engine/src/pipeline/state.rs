@@ -62,7 +62,8 @@ fn broken(error: &rusqlite::Error) -> String {
     use rusqlite::ErrorCode as Code;
     // The file was opened for writing before SQLite saw it: that it "is read only", without more, is what its own header
     // says of it ("The SQLite Database File Format", 1.3.2: a write version above 2).
-    let by_its_header = error.sqlite_error().is_some_and(|e| e.extended_code == rusqlite::ffi::SQLITE_READONLY);
+    let by_its_header =
+        error.sqlite_error().is_some_and(|e| e.extended_code == rusqlite::ffi::SQLITE_READONLY);
     match error.sqlite_error_code() {
         _ if by_its_header => with_way_out(error),
         Some(
@@ -80,7 +81,9 @@ fn broken(error: &rusqlite::Error) -> String {
 }
 
 fn with_way_out(error: &rusqlite::Error) -> String {
-    format!("{error}. Remove this file and run again: it only holds the history of runs, and no data is lost with it")
+    format!(
+        "{error}. Remove this file and run again: it only holds the history of runs, and no data is lost with it"
+    )
 }
 
 /// The state store of a project.

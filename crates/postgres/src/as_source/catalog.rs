@@ -77,11 +77,7 @@ pub(crate) fn drifted(found: &[SourceTable], plans: &[TablePlan]) -> Vec<(Arc<Ta
     for plan in plans {
         let what = match found.iter().find(|t| t.name == *plan.table()) {
             None => Some(GONE.to_string()),
-            Some(t) if t.id != plan.source_id => Some("it was dropped and made again".into()),
-            Some(t) if t.fingerprint() != plan.fingerprint => {
-                Some("its structure or its replica identity was changed".into())
-            }
-            Some(_) => None,
+            Some(t) => plan.what_changed(t),
         };
         drifted.extend(what.map(|what| (plan.schema.clone(), what)));
     }

@@ -242,8 +242,7 @@ pub(crate) fn drifted(
     for plan in plans {
         let what = match found.iter().find(|t| t.name == *plan.table()) {
             None => Some(GONE.to_string()),
-            Some(t) if t.fingerprint() != plan.fingerprint => Some("its structure was changed".into()),
-            Some(_) => None,
+            Some(t) => plan.what_changed(t),
         };
         all.extend(what.map(|what| (plan.schema.clone(), what)));
     }

@@ -1,5 +1,6 @@
 //! What is asked of every source. The table is `berths`, in whatever schema, with the key `id`.
 
+use super::streams::Streaming;
 use crate::memory_target::MemoryTarget;
 use crate::rows::{AnyKind, Op, Row, row, row_at};
 use arrow::array::RecordBatch;
@@ -26,6 +27,8 @@ pub trait SourceUnderTest {
     fn commit(&self, ops: &[Op]);
     /// Begins a transaction with these changes and rolls it back.
     fn roll_back(&self, ops: &[Op]);
+    /// Gives the table one more column, `depth`, behind the others.
+    fn add_column(&self);
 }
 
 #[derive(Default)]
@@ -46,7 +49,7 @@ impl SnapshotSink for Sink {
     }
 }
 
-fn capture() -> CapturePlan {
+pub(super) fn capture() -> CapturePlan {
     let name = || "moorage_conformance".to_string();
     CapturePlan { pipeline: "conformance".into(), name: name(), token: "t1".into() }
 }
@@ -77,7 +80,6 @@ fn checkpoint(source_state: &moorage_adapter::CaptureState, position: String) ->
     }
 }
 
-/// Reads until a note arrives; gives the changes and the last transaction.
 /// Evidence that a target has committed everything up to a checkpoint, which only a target can give.
 async fn evidence_of(checkpoint: Checkpoint) -> Durable {
     let target = MemoryTarget::default();
@@ -98,6 +100,7 @@ async fn evidence_of(checkpoint: Checkpoint) -> Durable {
     batch.commit_durably(checkpoint).await.unwrap().0
 }
 
+/// Reads until a note arrives, and acknowledges that; gives the changes and the last transaction.
 async fn read_until(
     source: &Arc<dyn Source>,
     start: StreamStart,
@@ -246,6 +249,19 @@ pub async fn check_source(under_test: &dyn SourceUnderTest) {
         let refused = read_until(&source, start(other), "three").await.unwrap_err();
         assert!(matches!(refused, AdapterError::History(Refusal::OtherHistory { .. })), "{refused}");
     }
+
+    let behind = |last: &Transaction| Checkpoint {
+        position: last.position.to_string(),
+        proof: last.proof.clone(),
+        ..first.clone()
+    };
+    let (_, last) = read_until(&source, start(behind(&last)), "four").await.unwrap();
+    let from = behind(&last);
+    let streaming = Streaming { under_test, source: &source, plan: &plan, from: &from };
+    streaming.settled_end().await;
+    streaming.long_transaction().await;
+    streaming.writers_during_a_snapshot().await;
+    streaming.structure().await;
 
     let listed = source.teardown(&capture(), true, &silent).await.unwrap();
     assert!(

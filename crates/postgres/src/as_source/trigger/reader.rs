@@ -268,6 +268,9 @@ impl Structures {
                     Some(at) => Ok(at),
                 }
             };
+            if let Some((name, _)) = columns.iter().find(|(name, _)| !table.plan.knows(name)) {
+                return Err(format!("column {name} was added"));
+            }
             table.plan.schema.columns.iter().map(of).collect()
         };
         Ok(Self(rows.iter().map(|row| (row.get(0), place(row))).collect()))
