@@ -134,6 +134,11 @@ impl MemorySource {
         self.inner.lock().unwrap().log.len()
     }
 
+    /// Whether no capture point was made.
+    pub fn is_untouched(&self) -> bool {
+        self.inner.lock().unwrap().point.is_none()
+    }
+
     /// Up to which transaction the target was acknowledged.
     pub fn acknowledged(&self) -> u128 {
         self.inner.lock().unwrap().acknowledged as u128

@@ -46,11 +46,26 @@ struct Inner {
 }
 
 /// A target in memory. Clones share what they hold.
-#[derive(Clone, Default)]
+#[derive(Clone)]
 pub struct MemoryTarget {
     inner: Arc<Mutex<Inner>>,
     /// The turn that was taken.
     mine: Arc<Mutex<Option<Holder>>>,
+    /// What it says of itself.
+    guarantees: Guarantees,
+}
+
+/// What it can do.
+const GUARANTEES: Guarantees = Guarantees {
+    committing: Committing::Together,
+    replacing: Replacing::AtOnce,
+    lacks: &[Lack::SettingAside, Lack::Looks],
+};
+
+impl Default for MemoryTarget {
+    fn default() -> Self {
+        Self { inner: Arc::default(), mine: Arc::default(), guarantees: GUARANTEES }
+    }
 }
 
 struct Dialect;
@@ -79,7 +94,12 @@ impl MemoryTarget {
 
     /// The same target as another process has it.
     pub fn another(&self) -> Self {
-        Self { inner: self.inner.clone(), mine: Arc::default() }
+        Self { inner: self.inner.clone(), ..Self::default() }
+    }
+
+    /// A target that says that it lacks more, or replaces tables in parts.
+    pub fn that_says(lacks: &'static [Lack], replacing: Replacing) -> Self {
+        Self { guarantees: Guarantees { lacks, replacing, ..GUARANTEES }, ..Self::default() }
     }
 
     /// What it holds, for writing.
@@ -276,11 +296,7 @@ impl InspectTarget for MemoryTarget {
     }
 
     fn guarantees(&self) -> Guarantees {
-        Guarantees {
-            committing: Committing::Together,
-            replacing: Replacing::AtOnce,
-            lacks: &[Lack::SettingAside, Lack::Looks],
-        }
+        self.guarantees
     }
 
     async fn identity(&self) -> Result<Option<SourceIdentity>> {

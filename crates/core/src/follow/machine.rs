@@ -128,7 +128,10 @@ pub enum FollowError {
     #[error(transparent)]
     Reduce(#[from] ReduceError),
     /// The stream did not end a stretch where it had to.
-    #[error("a batch that was begun before ends at {wanted}, and the stream came from before it to {at}")]
+    #[error(
+        "an earlier batch was to end at {wanted}, and the stream went from before it to {at}: parts of that batch may be in the target. \
+         Run `moorage resnapshot --all`, then `moorage run`: all tables are read again"
+    )]
     Missed {
         /// Where the batch ends.
         wanted: Position,

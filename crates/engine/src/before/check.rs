@@ -3,6 +3,7 @@
 use crate::before::draft::{plan_pipeline, survey};
 use crate::before::findings::of_plan;
 use crate::before::history::history;
+use crate::before::lacks;
 use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::{EngineError, Result};
 use moorage_adapter::{AdapterError, Inspected, Layer, SetUp};
@@ -35,6 +36,7 @@ pub async fn check(pipeline: &Pipeline) -> Vec<Finding> {
                     Err(error) => found.push(unreachable(End::Source, error)),
                 }
                 found.extend(of_plan(pipeline, tables, &planned));
+                found.extend(lacks::findings(pipeline, &planned));
                 found.extend(history(pipeline).await);
                 let picked = |t: &&SourceTable| planned.tables.iter().any(|p| *p.table() == t.name);
                 bytes = tables.iter().filter(picked).filter_map(|t| t.bytes).sum();

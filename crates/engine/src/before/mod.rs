@@ -7,4 +7,5 @@ pub(crate) mod estimate;
 pub(crate) mod example;
 mod findings;
 pub(crate) mod history;
+pub(crate) mod lacks;
 pub(crate) mod loops;

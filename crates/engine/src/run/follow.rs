@@ -5,6 +5,7 @@
 //! a disk, but to make or clear room for reading tables again: pieces are applied in a task ([`Applying`]), notes and
 //! spools are kept by threads of their own.
 
+use crate::before::lacks;
 use crate::pipeline::context::{Context, Following, Outcome};
 use crate::pipeline::error::{EngineError, Result};
 use crate::pipeline::mappers::Mappers;
@@ -294,6 +295,10 @@ impl<'a> Driver<'a> {
             }
         }
         if self.machine.answered(!plans.is_empty(), Instant::now()) {
+            let names: Vec<String> = plans.iter().map(|p| p.table().to_string()).collect();
+            if let Some(message) = lacks::of_replacing(&self.context.pipeline, &names) {
+                self.context.say(Event::Warning { message });
+            }
             // All that were asked for, together: they may refer to each other.
             let capture = self.context.pipeline.capture(Some(&self.checkpoint)).await?;
             let begun =

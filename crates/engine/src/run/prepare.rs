@@ -6,6 +6,7 @@
 
 use crate::before::draft::plan_pipeline;
 use crate::before::history::look_once;
+use crate::before::lacks;
 use crate::before::loops::refuse_loops;
 use crate::pipeline::context::{Context, Following, Start};
 use crate::pipeline::error::{EngineError, Result};
@@ -46,6 +47,7 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
         context
             .say(Event::TableLeftOut { table: refused.table.to_string(), why: refused.reason.to_string() });
     }
+    lacks::refuse(pipeline, &planned)?;
     refuse_loops(context, &planned, &found).await?;
     // The checkpoint is read after the turn was taken: from then on nobody else can move it.
     let turn = turn::take(pipeline, &context.me, false, &context.events).await?;

@@ -2,9 +2,9 @@
 //! of its steps in turn. After every break each table stands at one of two places, and the next run, which collects other
 //! batches, ends as if nothing had happened.
 
-use crate::ends::{caught_up, pipeline};
-use moorage_adapter::{Event, Events, RecallTarget};
-use moorage_engine::{Pipeline, Resnapshot, RunOptions, resnapshot, run, status, stop_pair};
+use crate::ends::{caught_up, caught_up_reading_again, pipeline};
+use moorage_adapter::RecallTarget;
+use moorage_engine::{Pipeline, status};
 use moorage_testkit::{FolderTarget, MemorySource, Op, Row, row};
 use std::path::Path;
 use std::sync::Arc;
@@ -69,21 +69,6 @@ fn between(recorded: &Recorded, target: &FolderTarget, folder: &Path) -> Pipelin
     pipeline(Arc::new(recorded.source.clone()), Arc::new(target.clone()), folder)
 }
 
-/// Runs until everything has arrived, and has a table be read again meanwhile.
-async fn caught_up_reading_again(pipeline: &Pipeline) -> bool {
-    let (_stopper, stop) = stop_pair();
-    let options = RunOptions { until_caught_up: true, ..RunOptions::default() };
-    let asked = pipeline.clone();
-    let events: Events = Arc::new(move |event| {
-        if matches!(event, Event::Streaming { .. }) {
-            let (which, silent): (_, Events) = (Resnapshot::Tables(vec!["jetties".into()]), Arc::new(|_| {}));
-            let asking = resnapshot(&asked, &which, &silent);
-            tokio::task::block_in_place(|| tokio::runtime::Handle::current().block_on(asking)).unwrap();
-        }
-    });
-    run(pipeline, &options, events, stop).await.is_ok()
-}
-
 #[rstest::rstest]
 #[tokio::test(flavor = "multi_thread")]
 async fn wherever_the_power_goes_the_next_run_ends_the_same(#[values(false, true)] reads_again: bool) {
@@ -99,7 +84,7 @@ async fn wherever_the_power_goes_the_next_run_ends_the_same(#[values(false, true
         let dark = FolderTarget::with_power(&there, steps);
         let broken = between(&recorded, &dark, &state);
         let done = match reads_again {
-            true => caught_up_reading_again(&broken).await,
+            true => caught_up_reading_again(&broken, "jetties").await.0.is_ok(),
             false => caught_up(&broken).await.is_ok(),
         };
         recorded.assert_at_one_of_two_places(&dark, steps).await;

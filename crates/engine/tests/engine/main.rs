@@ -9,6 +9,7 @@
 mod ends;
 mod faults;
 mod following;
+mod lacking;
 
 use ends::{caught_up, pipeline};
 use moorage_adapter::{Events, Source, Target};

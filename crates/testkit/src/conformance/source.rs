@@ -1,12 +1,13 @@
 //! What is asked of every source. The table is `berths`, in whatever schema, with the key `id`.
 
+use super::asked::{SourceUnderTest, capture};
 use super::streams::Streaming;
 use crate::memory_target::MemoryTarget;
 use crate::rows::{AnyKind, Op, Row, row, row_at};
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_adapter::{
-    AdapterError, CapturePlan, Durable, Events, Holder, InspectTarget, Lack, Result, RowOrder, SnapshotMark,
+    AdapterError, Durable, Events, Holder, InspectTarget, Lack, Result, RowOrder, SnapshotMark,
     SnapshotSink, Source, StreamStart, StreamTable, TailFrom, TakeFrom, Turn, WriteTarget,
 };
 use moorage_core::change::kind::{ChangeKind, Transaction};
@@ -18,18 +19,6 @@ use moorage_core::plan::table::TablePlan;
 use moorage_core::project::config::Project;
 use std::sync::{Arc, Mutex};
 use tokio::sync::mpsc;
-
-/// A source with a way to change its table.
-pub trait SourceUnderTest {
-    /// The source, whose table `berths` is there and empty.
-    fn source(&self) -> Arc<dyn Source>;
-    /// Commits a transaction.
-    fn commit(&self, ops: &[Op]);
-    /// Begins a transaction with these changes and rolls it back.
-    fn roll_back(&self, ops: &[Op]);
-    /// Gives the table one more column, `depth`, behind the others.
-    fn add_column(&self);
-}
 
 #[derive(Default)]
 struct Sink {
@@ -47,11 +36,6 @@ impl SnapshotSink for Sink {
         assert!(self.mark.lock().unwrap().replace(mark).is_none(), "a table finishes once");
         Ok(())
     }
-}
-
-pub(super) fn capture() -> CapturePlan {
-    let name = || "moorage_conformance".to_string();
-    CapturePlan { pipeline: "conformance".into(), name: name(), token: "t1".into() }
 }
 
 async fn planned(source: &Arc<dyn Source>) -> TablePlan {

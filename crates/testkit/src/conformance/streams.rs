@@ -1,7 +1,7 @@
 //! What a source promises of its streams: ends that are settled, transactions longer than a segment, writers during a
 //! snapshot, and changes of structure in their place.
 
-use super::source::{SourceUnderTest, capture};
+use super::asked::{SourceUnderTest, capture};
 use crate::rows::{Op, Row, row, row_at};
 use arrow::array::RecordBatch;
 use async_trait::async_trait;

@@ -1,7 +1,7 @@
 //! Writing batches one table after the other: where the batch ends is settled first, the checkpoint comes last.
 
-use super::FolderTarget;
 use super::files::{Table, beside_table, of_pipeline, of_table};
+use super::place::FolderTarget;
 use crate::carry_out::{TextRow, carry_out};
 use async_trait::async_trait;
 use moorage_adapter::{AdapterError, Memo, Merge, Replacement, Result, TableProgress};

@@ -1,7 +1,7 @@
 //! Carrying out people's decisions.
 
-use super::FolderTarget;
 use super::files::{Files, Remembered, beside_table, of_pipeline, of_table};
+use super::place::FolderTarget;
 use async_trait::async_trait;
 use moorage_adapter::{AdapterError, DecideTarget, Lack, Reject, Result, Settle, Settled, Step, TableState};
 use moorage_core::change::block::ChangeBlock;

@@ -1,6 +1,6 @@
 //! The toy as a kind: its section of the project file, and what `init` makes of a place.
 
-use super::FolderTarget;
+use super::place::FolderTarget;
 use moorage_adapter::Target;
 use moorage_adapter::kind::{Answered, Key, Kind, Opening, SourceKind, TargetKind, TargetSection, names};
 use moorage_core::model::finding::Finding;

@@ -1,7 +1,7 @@
 //! Making tables and loading snapshots.
 
-use super::FolderTarget;
 use super::files::{Files, Remembered, Table, beside_table, of_table};
+use super::place::FolderTarget;
 use crate::carry_out::{TextRow, load};
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
