@@ -28,7 +28,7 @@ pub struct PlannedColumn {
 /// A table that will be carried. `columns`, the outputs of `mapping` and the columns of `mapped` correspond one
 /// by one.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(from = "StoredPlan")]
+#[serde(try_from = "StoredPlan", into = "StoredPlan")]
 pub struct TablePlan {
     /// The source's structure, only the columns that are read.
     pub schema: Arc<TableSchema>,
@@ -47,16 +47,12 @@ pub struct TablePlan {
     /// What to do with rows that were there before.
     pub existing_rows: Option<ExistingRows>,
     /// Statements, written by people, that make the target table instead of the ones Moorage would use.
-    #[serde(default)]
     pub ddl: Option<String>,
     /// What becomes of a change that the target refuses.
-    #[serde(default)]
     pub on_reject: OnReject,
     /// What becomes of a change whose row the target holds otherwise.
-    #[serde(default)]
     pub mismatch: Mismatch,
     /// What people wrote about the table in the source.
-    #[serde(default)]
     pub comment: Option<String>,
     /// The structure this plan was made from.
     pub fingerprint: String,
@@ -196,10 +192,18 @@ impl TablePlan {
     }
 }
 
-/// A plan as it is stored, also by versions from before rows were mapped.
-#[derive(Deserialize)]
+/// The form in which plans are stored. Forms 1 (which names no form) and 2 are read; a change of what is written, other
+/// than a key that may be missing, is a new form, and reading the ones before goes on. The texts are pinned by a test, so
+/// that no renaming in the code changes them.
+const FORM: u32 = 2;
+
+/// A plan as it is stored.
+#[derive(Serialize, Deserialize)]
 struct StoredPlan {
+    #[serde(default)]
+    form: u32,
     schema: Arc<TableSchema>,
+    /// Missing in form 1 where rows went over as they were.
     mapped: Option<Arc<TableSchema>>,
     mapping: Option<Mapping>,
     source_id: u64,
@@ -216,8 +220,37 @@ struct StoredPlan {
     fingerprint: String,
 }
 
-impl From<StoredPlan> for TablePlan {
-    fn from(kept: StoredPlan) -> Self {
+impl From<TablePlan> for StoredPlan {
+    fn from(plan: TablePlan) -> Self {
+        Self {
+            form: FORM,
+            schema: plan.schema,
+            mapped: Some(plan.mapped),
+            mapping: Some(plan.mapping),
+            source_id: plan.source_id,
+            target: plan.target,
+            columns: plan.columns,
+            left_out: plan.left_out,
+            existing_rows: plan.existing_rows,
+            ddl: plan.ddl,
+            on_reject: plan.on_reject,
+            mismatch: plan.mismatch,
+            comment: plan.comment,
+            fingerprint: plan.fingerprint,
+        }
+    }
+}
+
+impl TryFrom<StoredPlan> for TablePlan {
+    type Error = String;
+
+    fn try_from(kept: StoredPlan) -> Result<Self, String> {
+        if kept.form > FORM {
+            return Err(format!(
+                "the plan of {} was stored by a later version of Moorage (form {}, and this version reads up to {FORM}): use that version",
+                kept.target, kept.form
+            ));
+        }
         let renamed = || {
             let named = kept.schema.columns.iter().zip(&kept.columns);
             let columns = named.map(|(c, to)| Column { name: to.name.clone(), ..c.clone() }).collect();
@@ -225,7 +258,7 @@ impl From<StoredPlan> for TablePlan {
         };
         let mapped = kept.mapped.clone().unwrap_or_else(renamed);
         let plain = Mapping::plain(kept.schema.columns.len());
-        Self {
+        Ok(Self {
             mapped,
             mapping: kept.mapping.unwrap_or(plain),
             schema: kept.schema,
@@ -239,6 +272,9 @@ impl From<StoredPlan> for TablePlan {
             mismatch: kept.mismatch,
             comment: kept.comment,
             fingerprint: kept.fingerprint,
-        }
+        })
     }
 }
+
+#[cfg(test)]
+mod tests;

@@ -7,8 +7,8 @@ use crate::rows::{AnyKind, Op, Row, row, row_at};
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_adapter::{
-    AdapterError, Durable, Events, Holder, InspectTarget, Lack, Result, RowOrder, SnapshotMark,
-    SnapshotSink, Source, StreamStart, StreamTable, TailFrom, TakeFrom, Turn, WriteTarget,
+    AdapterError, Durable, Events, Holder, InspectTarget, Lack, Result, RowOrder, SnapshotMark, SnapshotSink,
+    Source, StreamStart, StreamTable, TailFrom, TakeFrom, Turn, WriteTarget,
 };
 use moorage_core::change::kind::{ChangeKind, Transaction};
 use moorage_core::change::segment::Segment;
