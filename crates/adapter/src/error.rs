@@ -1,6 +1,6 @@
 //! What can go wrong at either end, by who has to act.
 
-use crate::{Holder, Lack};
+use crate::{Doing, Holder, Lack};
 use chrono::SecondsFormat;
 use moorage_core::TableName;
 use moorage_core::checkpoint::stored::Checkpoint;
@@ -65,18 +65,18 @@ pub enum AdapterError {
     },
     /// The other side gave up on a statement because of others or for want of room: a lock, a deadlock, a time limit,
     /// a full disk. Trying again may help.
-    #[error("{what}: {reason}")]
+    #[error("{doing}: {reason}")]
     Busy {
         /// What Moorage was doing.
-        what: String,
+        doing: Doing,
         /// The answer.
         reason: String,
     },
     /// The other side said no. Trying again does not help until someone acts.
-    #[error("{what}: {reason}")]
+    #[error("{doing}: {reason}")]
     Refused {
         /// What Moorage was doing.
-        what: String,
+        doing: Doing,
         /// The answer, and the way out.
         reason: String,
     },
@@ -160,10 +160,10 @@ pub enum AdapterError {
         what: String,
     },
     /// Reading or writing a file failed.
-    #[error("{what}: {reason}")]
+    #[error("{doing}: {reason}")]
     Io {
         /// What was done, and to which file.
-        what: String,
+        doing: Doing,
         /// The system's words.
         reason: String,
     },
@@ -174,8 +174,8 @@ pub enum AdapterError {
 
 impl AdapterError {
     /// The other side said no.
-    pub fn refused(what: impl Into<String>, reason: impl fmt::Display) -> Self {
-        Self::Refused { what: what.into(), reason: reason.to_string() }
+    pub fn refused(doing: impl Into<Doing>, reason: impl fmt::Display) -> Self {
+        Self::Refused { doing: doing.into(), reason: reason.to_string() }
     }
 
     /// Another process has the turn; none is known if what it wrote about itself is gone.
@@ -212,6 +212,23 @@ impl AdapterError {
             Self::Protocol { .. } => "protocol",
             Self::Io { .. } => "io",
             Self::Reduce(_) => "key",
+        }
+    }
+
+    /// What was being done, where that is known apart from the message.
+    pub fn doing(&self) -> Option<&Doing> {
+        match self {
+            Self::Busy { doing, .. } | Self::Refused { doing, .. } | Self::Io { doing, .. } => Some(doing),
+            _ => None,
+        }
+    }
+
+    /// What it is about: a table, a slot, a file; none where it is about an end as a whole, or that is not known.
+    pub fn object(&self) -> Option<String> {
+        match self {
+            Self::Drift { table, .. } | Self::Gap { table, .. } => Some(format!("table {table}")),
+            Self::Value { table, .. } => Some(format!("table {table}")),
+            other => other.doing()?.object.clone(),
         }
     }
 

@@ -6,6 +6,7 @@
 mod as_source;
 mod as_target;
 mod console;
+mod doing;
 mod durable;
 mod error;
 mod events;
@@ -30,6 +31,7 @@ pub use as_target::{
     TableProgress, Target, TargetAddress, WriteTarget,
 };
 pub use console::{Console, ConsoleDialect};
+pub use doing::Doing;
 pub use durable::Durable;
 pub use error::{AdapterError, Layer, Result};
 pub use events::{Event, Events, Step};

@@ -9,17 +9,19 @@ pub struct Failure {
     pub code: &'static str,
     /// What it says.
     pub words: String,
+    /// What it is about, where that is one thing: `table public.berths`.
+    pub object: Option<String>,
 }
 
 impl Failure {
     /// The project file or the command line is wrong.
     pub fn usage(words: impl Into<String>) -> Self {
-        Self { is_usage: true, code: "usage", words: words.into() }
+        Self { is_usage: true, code: "usage", words: words.into(), object: None }
     }
 
     /// It was tried and failed.
     pub fn failed(words: impl Into<String>) -> Self {
-        Self { is_usage: false, code: "failed", words: words.into() }
+        Self { is_usage: false, code: "failed", words: words.into(), object: None }
     }
 }
 
@@ -36,12 +38,12 @@ impl From<moorage_engine::EngineError> for Failure {
                 | E::NotABeginning { .. }
                 | E::WrongKey { .. }
         );
-        Self { is_usage, code: error.code(), words: error.to_string() }
+        Self { is_usage, code: error.code(), object: error.object(), words: error.to_string() }
     }
 }
 
 impl From<moorage_adapter::AdapterError> for Failure {
     fn from(error: moorage_adapter::AdapterError) -> Self {
-        Self { is_usage: false, code: error.code(), words: error.to_string() }
+        Self { is_usage: false, code: error.code(), object: error.object(), words: error.to_string() }
     }
 }

@@ -113,8 +113,9 @@ pub fn failure(global: &Global, pipeline: Option<&str>, failure: &Failure) {
 }
 
 /// Says it as a JSON document.
-pub fn failure_as_json(pipeline: Option<&str>, Failure { code, words, .. }: &Failure) {
-    let document = serde_json::json!({ "error": { "code": code, "pipeline": pipeline, "message": words } });
+pub fn failure_as_json(pipeline: Option<&str>, Failure { code, words, object, .. }: &Failure) {
+    let error = serde_json::json!({ "code": code, "pipeline": pipeline, "object": object, "message": words });
+    let document = serde_json::json!({ "error": error });
     note(Styled(visible_json(&document.to_string()).into_owned()));
 }
 

@@ -8,7 +8,7 @@
 //!    that the next batch is collected and prepared while this one is applied.
 //! 2. [`Next::Gather`]: what has arrived already is fed; when there is nothing, [`gathered`](Follow::gathered).
 //! 3. [`Next::Wait`]: nothing to do until something happens or the time comes. Segments are taken only if it says so:
-//!    that bounds what is held here to one batch that is applied, one that is ready and one that is collected.
+//!    that bounds what is held here to one batch that is applied and one that is collected or ready.
 //! 4. [`Next::End`]: the stream is closed. A batch that is still open holds part of a transaction, and is undone.
 //!
 //! Invariants: what is applied is everything that was fed, in its order, cut only at the ends of transactions; a batch is
@@ -106,8 +106,10 @@ pub enum Next<F> {
     Apply(Piece),
     /// Feed what is there already.
     Gather,
-    /// Ask whether tables are to be read again.
+    /// Ask whether tables are to be read again. Nothing waits for the answer but the end.
     Ask,
+    /// Begin to read tables again: those of the last answer. No batch is open.
+    Begin,
     /// Take away what was loaded of tables whose reading was given up.
     Remove,
     /// Wait for whatever comes, until a time at most.
@@ -262,14 +264,11 @@ impl<F> Follow<F> {
         self.stopping.get_or_insert(by);
     }
 
-    /// The answer to [`Next::Ask`]: whether tables are to be read again. If this says yes, the driver begins to.
-    #[must_use]
-    pub fn answered(&mut self, wanted: bool, now: Instant) -> bool {
+    /// The answer to [`Next::Ask`]: whether tables are to be read again.
+    pub fn answered(&mut self, wanted: bool, now: Instant) {
         self.asked = true;
         self.next_ask = now + ASKED_EVERY;
-        let begins = wanted && self.reread == Reread::Answer && self.is_free();
-        self.reread = if begins { Reread::Rows } else { Reread::Nothing };
-        begins
+        self.reread = if wanted { Reread::Wanted } else { Reread::Nothing };
     }
 
     /// All rows of the tables that are read again are loaded; their marks are complete at `at`.
@@ -327,8 +326,20 @@ impl<F> Follow<F> {
                 Action::WaitUntil(time) => due = Some(time),
             }
         }
+        if self.reread == Reread::Nothing && self.reads() {
+            if now >= self.next_ask {
+                self.reread = Reread::Answer;
+                return Ok(Next::Ask);
+            }
+            due = Some(due.map_or(self.next_ask, |due: Instant| due.min(self.next_ask)));
+        }
         if self.applying.is_some() {
-            return Ok(Next::Wait { until: None, reads: self.ready.is_none() && self.reads() });
+            let asks = (self.reread == Reread::Nothing && self.reads()).then_some(self.next_ask);
+            return Ok(Next::Wait { until: asks, reads: self.ready.is_none() && self.reads() });
+        }
+        // Also where one batch comes right after the other.
+        if let Some(next) = self.between_batches() {
+            return Ok(next);
         }
         if let Some(piece) = self.ready.take() {
             return Ok(Next::Apply(self.hand_out(piece)));
@@ -336,22 +347,28 @@ impl<F> Follow<F> {
         if let Some(end) = self.end() {
             return Ok(Next::End(end));
         }
-        if self.reread == Reread::Removal && !self.open {
-            return Ok(Next::Remove);
-        }
         // On a quiet source no batch comes: then the loaded rows take their place in one of their own.
         if self.is_idle() && self.at.clone().is_some_and(|at| self.is_due(&at)) {
             let batch = Arc::from([]);
             return Ok(Next::Apply(self.hand_out(Piece { batch, end: PieceEnd::Replacing })));
         }
-        if self.reread == Reread::Nothing && self.is_free() {
-            if now >= self.next_ask {
-                self.reread = Reread::Answer;
-                return Ok(Next::Ask);
-            }
-            due = Some(due.map_or(self.next_ask, |due: Instant| due.min(self.next_ask)));
-        }
         Ok(Next::Wait { until: due, reads: self.reads() })
+    }
+
+    /// What needs a target without an open batch, and does not wait for a quiet one: whoever asks for tables to be read
+    /// again is heard on a busy source too.
+    fn between_batches(&mut self) -> Option<Next<F>> {
+        if self.open || !self.reads() {
+            return None;
+        }
+        match self.reread {
+            Reread::Removal => Some(Next::Remove),
+            Reread::Wanted => {
+                self.reread = Reread::Rows;
+                Some(Next::Begin)
+            }
+            _ => None,
+        }
     }
 
     /// Whether it is over, with nothing left to apply.
@@ -377,12 +394,8 @@ impl<F> Follow<F> {
 
     /// Whether nothing was collected that the target does not hold.
     fn is_idle(&self) -> bool {
-        self.is_free() && self.batcher.rows() == 0 && !self.batcher.in_transaction()
-    }
-
-    /// Whether no batch is open in the target: room for reading tables again cannot be made otherwise.
-    fn is_free(&self) -> bool {
-        !self.open && self.applying.is_none() && self.ready.is_none()
+        let is_free = !self.open && self.applying.is_none() && self.ready.is_none();
+        is_free && self.batcher.rows() == 0 && !self.batcher.in_transaction()
     }
 
     /// Whether loaded rows can take their tables' places in a batch that ends here.

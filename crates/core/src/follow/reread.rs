@@ -10,6 +10,8 @@ pub(crate) enum Reread {
     Nothing,
     /// For the answer whether someone asked.
     Answer,
+    /// For a moment without an open batch, in which room beside the tables can be made.
+    Wanted,
     /// For the source to hand over all rows.
     Rows,
     /// For the target to have come to where the rows' marks are complete: then they can take the tables' places.

@@ -130,15 +130,20 @@ impl Applied {
     }
 }
 
-/// Drives a machine over a log, with a target that is done whenever `slow` says so, until it ends.
+/// Drives a machine over a log, with a target that is done whenever `slow` says so, until it ends. Now and then someone
+/// asks for a table to be read again; its rows are there once all is fed that was there then.
 fn drive(
     machine: &mut Machine,
     mut log: VecDeque<Segment>,
     mut slow: impl Iterator<Item = bool>,
 ) -> Result<(Applied, End<&'static str>), FollowError> {
     let (mut applied, mut at_target, mut now) = (Applied::default(), None::<Piece>, Instant::now());
+    let (fed, mut rereads) = (std::cell::Cell::new(0), 0);
     let mut feed = |machine: &mut Machine, now| match log.pop_front() {
-        Some(segment) => machine.segment(segment, now, DateTime::UNIX_EPOCH).map(|()| true),
+        Some(segment) => {
+            fed.set(segment.last_commit.as_ref().map_or(fed.get(), |t| t.position.first()));
+            machine.segment(segment, now, DateTime::UNIX_EPOCH).map(|()| true)
+        }
         None => Ok(false),
     };
     for _ in 0..100_000 {
@@ -152,7 +157,12 @@ fn drive(
                 }
                 machine.gathered();
             }
-            Next::Ask => assert!(!machine.answered(false, now)),
+            Next::Ask => machine.answered(slow.next().unwrap_or(false), now),
+            Next::Begin => {
+                assert!(at_target.is_none(), "no batch is open");
+                rereads += 1;
+                machine.loaded(position(fed.get()));
+            }
             Next::Remove => machine.removed(),
             Next::Wait { until, reads } => {
                 let fed = reads && feed(machine, now)?;
@@ -166,6 +176,8 @@ fn drive(
             }
             Next::End(end) => {
                 assert!(at_target.is_none(), "what was handed out is applied");
+                let replaced = applied.ends.iter().filter(|end| end.2).count();
+                assert!(replaced == rereads || end != End::CaughtUp, "all that was asked for was read again");
                 return Ok((applied, end));
             }
         }
@@ -190,26 +202,27 @@ proptest! {
         slow in prop::collection::vec(any::<bool>(), 0..100),
         settled in prop::option::of(any::<prop::sample::Index>()),
     ) {
-        let (mut log, mut ends, mut next) = (Vec::new(), Vec::new(), 1);
+        let (mut log, mut ends, mut next) = (Vec::new(), vec![(0, 0)], 1);
         for (at, (count, per_segment)) in (1..).zip(&transactions) {
             log.extend(transaction(at, next, *count, *per_segment));
             next += count;
             ends.push((at, next as usize - 1));
         }
-        let settled = settled.map(|index| *index.get(&ends));
+        let settled = settled.map(|index| *index.get(&ends[1..]));
         let until = Some("the end".to_string());
         let wanted = Settings { until, settled: settled.map(|(at, _)| (position(at), at)), ..settings(rows) };
         let mut machine = Machine::new(wanted, Instant::now());
         let (applied, end) = drive(&mut machine, with_note(log), slow.into_iter()).unwrap();
         prop_assert_eq!(end, End::CaughtUp);
-        let of = |order: u64| ends.iter().position(|(_, until)| order as usize <= *until).unwrap() as u64 + 1;
+        let of = |order: u64| ends.iter().position(|(_, until)| order as usize <= *until).unwrap() as u64;
         let expected: Vec<(u64, u64)> = (1..next).map(|order| (order, of(order))).collect();
         prop_assert_eq!(&applied.changes, &expected);
         for (at, changes, _) in &applied.ends {
             prop_assert!(ends.contains(&(*at, *changes)), "{:?} is no end of {:?}", (at, changes), ends);
         }
         if let Some((at, _)) = settled {
-            prop_assert_eq!(applied.ends[0].0, at, "the first batch ends where it was to end before");
+            let first = applied.ends.iter().find(|end| end.0 > 0).unwrap();
+            prop_assert_eq!(first.0, at, "the first batch ends where it was to end before");
         }
     }
 }
@@ -223,7 +236,7 @@ fn the_next_batch_is_collected_and_closed_while_one_is_applied_and_no_more_than_
     loop {
         match machine.next(now).unwrap() {
             Next::Apply(piece) => handed_out.push(piece),
-            Next::Ask => assert!(!machine.answered(false, now)),
+            Next::Ask => machine.answered(false, now),
             Next::Wait { reads: true, .. } => {
                 machine.segment(log.pop_front().unwrap(), now, DateTime::UNIX_EPOCH).unwrap();
                 fed += 1;
@@ -287,7 +300,8 @@ fn rows_that_were_read_again_come_at_their_marks(
     let mut machine = Machine::new(settings(100), now);
     let mut applied = Applied::default();
     assert!(matches!(machine.next(now), Ok(Next::Ask)));
-    assert!(machine.answered(true, now), "it begins");
+    machine.answered(true, now);
+    assert!(matches!(machine.next(now), Ok(Next::Begin)));
     let until_quiet = |machine: &mut Machine, applied: &mut Applied, now: Instant| {
         loop {
             match machine.next(now).unwrap() {
@@ -296,7 +310,7 @@ fn rows_that_were_read_again_come_at_their_marks(
                     machine.applied();
                 }
                 Next::Gather => machine.gathered(),
-                Next::Ask => assert!(!machine.answered(false, now)),
+                Next::Ask => machine.answered(false, now),
                 Next::Wait { .. } => return,
                 other => panic!("{other:?}"),
             }
@@ -323,7 +337,7 @@ fn what_a_look_found_takes_effect_where_the_look_was_and_at_once_if_all_was_appl
     let look = |at| Looked { head: position(at), found: Some("altered"), held_back: None };
     let mut idle = Machine::new(settings(100), now);
     assert!(matches!(idle.next(now), Ok(Next::Ask)));
-    assert!(!idle.answered(false, now));
+    idle.answered(false, now);
     assert_eq!(idle.looked(look(7)), None, "nothing to wait for");
     assert!(matches!(idle.next(now), Ok(Next::End(End::Found("altered")))));
 
@@ -355,6 +369,8 @@ fn who_is_asked_to_stop_applies_what_is_whole_and_takes_no_more() {
 
     // Of a transaction that is not whole nothing stays.
     let mut machine = Machine::new(settings(1), now);
+    assert!(matches!(machine.next(now), Ok(Next::Ask)));
+    machine.answered(false, now);
     machine.segment(transaction(1, 1, 4, 2).remove(0), now, DateTime::UNIX_EPOCH).unwrap();
     assert!(matches!(machine.next(now), Ok(Next::Apply(Piece { end: PieceEnd::Open, .. }))));
     machine.stop("SIGTERM".into());
@@ -368,7 +384,8 @@ fn reading_again_that_was_given_up_is_cleared_away_between_batches() {
     let now = Instant::now();
     let mut machine = Machine::new(settings(1), now);
     assert!(matches!(machine.next(now), Ok(Next::Ask)));
-    assert!(machine.answered(true, now));
+    machine.answered(true, now);
+    assert!(matches!(machine.next(now), Ok(Next::Begin)));
     let mut log = transaction(1, 1, 4, 2);
     machine.segment(log.remove(0), now, DateTime::UNIX_EPOCH).unwrap();
     assert!(matches!(machine.next(now), Ok(Next::Apply(_))));
@@ -381,4 +398,59 @@ fn reading_again_that_was_given_up_is_cleared_away_between_batches() {
     assert!(matches!(machine.next(now), Ok(Next::Remove)));
     machine.removed();
     assert!(matches!(machine.next(now + Duration::from_secs(1)), Ok(Next::Ask)));
+}
+
+#[test]
+fn who_asks_is_heard_on_a_source_that_always_has_a_next_batch() {
+    let mut now = Instant::now();
+    let mut machine = Machine::new(settings(1), now);
+    assert!(matches!(machine.next(now), Ok(Next::Ask)));
+    machine.answered(false, now);
+    let mut at = 0;
+    let mut feed = |machine: &mut Machine, now| {
+        at += 1;
+        machine.segment(transaction(at, at, 1, 1).remove(0), now, DateTime::UNIX_EPOCH).unwrap();
+    };
+    feed(&mut machine, now);
+    for _ in 0..10 {
+        assert!(matches!(machine.next(now), Ok(Next::Apply(_))));
+        assert!(matches!(machine.next(now), Ok(Next::Wait { reads: true, .. })));
+        feed(&mut machine, now);
+        assert!(matches!(machine.next(now), Ok(Next::Wait { reads: false, .. })), "the next one is ready");
+        machine.applied();
+    }
+    now += Duration::from_secs(1);
+    assert!(matches!(machine.next(now), Ok(Next::Ask)), "although a batch is ready");
+    assert!(matches!(machine.next(now), Ok(Next::Apply(_))), "which does not wait for the answer");
+    machine.answered(true, now);
+    assert!(matches!(machine.next(now), Ok(Next::Wait { reads: true, .. })), "a batch is open");
+    feed(&mut machine, now);
+    machine.applied();
+    assert!(matches!(machine.next(now), Ok(Next::Begin)), "it begins before the next one");
+    assert!(matches!(machine.next(now), Ok(Next::Apply(_))), "and the others go on");
+}
+
+#[test]
+fn all_has_arrived_only_when_it_is_known_that_nobody_asked() {
+    let now = Instant::now();
+    let until = Some("the end".to_string());
+    let mut machine = Machine::new(Settings { until, ..settings(100) }, now);
+    assert!(matches!(machine.next(now), Ok(Next::Ask)));
+    // The end arrives while the answer is waited for.
+    let mut log = with_note(transaction(1, 1, 2, 2));
+    while let Some(segment) = log.pop_front() {
+        machine.segment(segment, now, DateTime::UNIX_EPOCH).unwrap();
+    }
+    assert!(matches!(machine.next(now), Ok(Next::Gather)));
+    machine.gathered();
+    assert!(matches!(machine.next(now), Ok(Next::Apply(_))));
+    machine.applied();
+    assert!(matches!(machine.next(now), Ok(Next::Wait { .. })), "the end waits for the answer");
+    machine.answered(true, now);
+    assert!(matches!(machine.next(now), Ok(Next::Begin)));
+    assert!(matches!(machine.next(now), Ok(Next::Wait { .. })), "and for the rows");
+    machine.loaded(position(1));
+    assert!(matches!(machine.next(now), Ok(Next::Apply(Piece { end: PieceEnd::Replacing, .. }))));
+    machine.applied();
+    assert!(matches!(machine.next(now), Ok(Next::End(End::CaughtUp))));
 }

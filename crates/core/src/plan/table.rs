@@ -83,8 +83,9 @@ impl TablePlan {
         self.schema.columns.iter().map(|c| c.name.as_str()).chain(left_out).any(|name| name == column)
     }
 
-    /// What is another way in the source's table than when the plan was made, for people; none if nothing is.
-    pub fn what_changed(&self, now: &SourceTable) -> Option<String> {
+    /// What is another way in the source's table than when the plan was made, for people; none if nothing is. `otherwise`
+    /// is said where no carried column differs.
+    pub fn what_changed(&self, now: &SourceTable, otherwise: &str) -> Option<String> {
         if now.id != self.source_id {
             return Some("it was dropped and made again".into());
         }
@@ -104,10 +105,7 @@ impl TablePlan {
         });
         let changes: Vec<String> = added.chain(others).collect();
         match changes.is_empty() {
-            true => Some(
-                "its key, what its log tells rows apart by, or a column that is not carried was changed"
-                    .into(),
-            ),
+            true => Some(otherwise.into()),
             false => Some(changes.join(", ")),
         }
     }

@@ -213,6 +213,18 @@ impl EngineError {
         Self::Held { pipeline: pipeline.name.clone(), by: words(by) }
     }
 
+    /// What it is about, where that is one thing: `table public.berths`.
+    pub fn object(&self) -> Option<String> {
+        match self {
+            Self::Adapter(error) | Self::NoLogIn(error) => error.object(),
+            Self::UnknownTable { table, .. } | Self::NoSuchTable { table, .. } => {
+                Some(format!("table {table}"))
+            }
+            Self::State { path, .. } => Some(format!("file {}", path.display())),
+            _ => None,
+        }
+    }
+
     /// A word for programs that stays the same, whatever the message says.
     pub fn code(&self) -> &'static str {
         match self {

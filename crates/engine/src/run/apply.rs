@@ -67,7 +67,7 @@ impl Applying {
         match (&mut self.task).await {
             Ok(done) => done,
             Err(error) => {
-                Err(AdapterError::Io { what: "applying a batch".into(), reason: error.to_string() }.into())
+                Err(AdapterError::Io { doing: "applying a batch".into(), reason: error.to_string() }.into())
             }
         }
     }

@@ -23,6 +23,7 @@ use moorage_core::change::structure::SchemaChange;
 use moorage_core::checkpoint::stored::Checkpoint;
 use moorage_core::follow::machine::{End, Follow, FollowError, Looked, Next, Piece, PieceEnd, Settings};
 use moorage_core::plan::carried::CarriedTables;
+use moorage_core::plan::table::TablePlan;
 use moorage_core::watch::lag::ClockSkew;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
@@ -58,6 +59,8 @@ struct Driver<'a> {
     /// What was given up, until it can be cleared away.
     given_up: Option<Rereading>,
     asking: Option<oneshot::Receiver<Result<Vec<String>>>>,
+    /// Tables that are to be read again, until that can begin.
+    wanted: Vec<TablePlan>,
 }
 
 enum Woken {
@@ -116,6 +119,7 @@ impl<'a> Driver<'a> {
             rereading: None,
             given_up: None,
             asking: None,
+            wanted: Vec::new(),
         })
     }
 
@@ -156,6 +160,7 @@ impl<'a> Driver<'a> {
                     None => self.machine.gathered(),
                 },
                 Next::Ask => self.asking = Some(self.context.notes.ask()),
+                Next::Begin => self.begin_rereading().await?,
                 Next::Remove => {
                     if let Some(given_up) = self.given_up.take() {
                         given_up.remove(self.context.pipeline.target.as_ref()).await?;
@@ -190,7 +195,7 @@ impl<'a> Driver<'a> {
             Woken::Loaded(Err(error)) => self.give_up_rereading(&error.to_string()),
             Woken::Asked(tables) => {
                 self.asking = None;
-                self.begin_rereading(&tables?).await?;
+                self.asked_for(&tables?);
             }
         }
         Ok(())
@@ -284,27 +289,29 @@ impl<'a> Driver<'a> {
         self.context.say(Event::Waiting { what, waited_ms: waited.as_millis() as u64 });
     }
 
-    /// Begins to read tables again that someone asked for. One time at once: who asked before one began, and is answered
+    /// Takes note of the tables that someone asked for. One time at once: who asked before one began, and is answered
     /// after it ended, would be told of it once more.
-    async fn begin_rereading(&mut self, asked: &[String]) -> Result<()> {
-        let mut plans = Vec::new();
+    fn asked_for(&mut self, asked: &[String]) {
+        self.wanted.clear();
         for table in asked {
             match self.plans.iter().find(|p| p.table().to_string() == *table) {
-                Some(plan) => plans.push(plan.clone()),
+                Some(plan) => self.wanted.push(plan.clone()),
                 None => self.context.notes.answer(table, "the pipeline does not carry it"),
             }
         }
-        if self.machine.answered(!plans.is_empty(), Instant::now()) {
-            let names: Vec<String> = plans.iter().map(|p| p.table().to_string()).collect();
-            if let Some(message) = lacks::of_replacing(&self.context.pipeline, &names) {
-                self.context.say(Event::Warning { message });
-            }
-            // All that were asked for, together: they may refer to each other.
-            let capture = self.context.pipeline.capture(Some(&self.checkpoint)).await?;
-            let begun =
-                Rereading::begin(&self.context.pipeline, &capture, &plans, &self.context.events).await?;
-            self.rereading = Some(begun);
+        self.machine.answered(!self.wanted.is_empty(), Instant::now());
+    }
+
+    /// Begins to read tables again: all that were asked for, together, as they may refer to each other.
+    async fn begin_rereading(&mut self) -> Result<()> {
+        let plans = std::mem::take(&mut self.wanted);
+        let names: Vec<String> = plans.iter().map(|p| p.table().to_string()).collect();
+        if let Some(message) = lacks::of_replacing(&self.context.pipeline, &names) {
+            self.context.say(Event::Warning { message });
         }
+        let capture = self.context.pipeline.capture(Some(&self.checkpoint)).await?;
+        let begun = Rereading::begin(&self.context.pipeline, &capture, &plans, &self.context.events).await?;
+        self.rereading = Some(begun);
         Ok(())
     }
 

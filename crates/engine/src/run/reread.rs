@@ -15,8 +15,8 @@ use crate::run::spool::Spool;
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_adapter::{
-    AdapterError, CapturePlan, Event, Events, LoadedTable, Merge, Replacement, SnapshotMark, SnapshotSink,
-    Source, TableState, Target,
+    AdapterError, CapturePlan, Doing, Event, Events, LoadedTable, Merge, Replacement, SnapshotMark,
+    SnapshotSink, Source, TableState, Target,
 };
 use moorage_core::Position;
 use moorage_core::apply::prepare::TableBatch;
@@ -150,7 +150,7 @@ impl Rereading {
             return std::future::pending().await;
         }
         let done = (&mut self.task).await.map_err(|e| AdapterError::Io {
-            what: format!("reading {} again", self.names().join(", ")),
+            doing: Doing::to("reading again", self.names().join(", ")),
             reason: e.to_string(),
         })?;
         let marks = self.marks.insert(done?);

@@ -3,7 +3,7 @@
 
 use crate::pipeline::error::{EngineError, Result};
 use crate::pipeline::folder;
-use moorage_adapter::AdapterError;
+use moorage_adapter::{AdapterError, Doing};
 use moorage_core::TableSchema;
 use moorage_core::change::block::ChangeBlock;
 use std::fs::File;
@@ -74,7 +74,7 @@ impl Spool {
     ) -> moorage_adapter::Result<impl Iterator<Item = moorage_adapter::Result<ChangeBlock>> + Send + use<>>
     {
         let what = "keeping the changes of a table that is read again";
-        let broken = |reason: String| AdapterError::Io { what: what.into(), reason };
+        let broken = |reason: String| AdapterError::Io { doing: what.into(), reason };
         let mut kept = self.end().await.map_err(broken)?;
         kept.file.get_mut().seek(SeekFrom::Start(0)).map_err(|e| broken(e.to_string()))?;
         let mut file = BufReader::new(kept.file.get_ref().try_clone().map_err(|e| broken(e.to_string()))?);
@@ -86,7 +86,7 @@ impl Spool {
             let read = read_block(&mut file, &mut left, &kept.schema);
             Some(read.map_err(|reason| {
                 left = 0;
-                AdapterError::Io { what: format!("reading {}", kept.path.display()), reason }
+                AdapterError::Io { doing: Doing::to("reading", kept.path.display()), reason }
             }))
         }))
     }

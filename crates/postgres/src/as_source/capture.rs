@@ -9,7 +9,7 @@ use crate::wire::connect::Session;
 use crate::wire::error::is_missing_right;
 use crate::wire::server::{head, identity, position};
 use crate::wire::waits::naming_waits;
-use moorage_adapter::{AdapterError, CaptureState, Event, Events, Removed, Result, Step};
+use moorage_adapter::{AdapterError, CaptureState, Doing, Event, Events, Removed, Result, Step};
 use moorage_core::Position;
 use moorage_core::checkpoint::decide::CapturePoint;
 use moorage_core::model::sql::{quote_ident, quote_literal};
@@ -78,7 +78,8 @@ pub(crate) struct Observed<'a> {
 impl Observed<'_> {
     /// Runs a statement for which rights may be missing, which makes it one for the administrator, or
     /// which may have to wait for someone's lock, which is said.
-    async fn run_or_ask(&self, doing: &str, what: &str, sql: &str) -> Result<()> {
+    async fn run_or_ask(&self, doing: impl Into<Doing>, what: &str, sql: &str) -> Result<()> {
+        let doing = doing.into();
         let work = async {
             self.session.client().batch_execute(sql).await.map_err(|e| {
                 if is_missing_right(&e) {
@@ -86,10 +87,10 @@ impl Observed<'_> {
                     let statements = format!("{sql};");
                     return AdapterError::NeedsAdministrator { what: format!("{what}: {words}"), statements };
                 }
-                self.session.error(doing, &e)
+                self.session.error(&doing, &e)
             })
         };
-        naming_waits(self.address, self.session.pid(), doing, self.events, work).await
+        naming_waits(self.address, self.session.pid(), &doing, self.events, work).await
     }
 
     fn said(&self, what: String, outcome: &str) {
@@ -266,11 +267,11 @@ pub(crate) async fn slot(at: &Observed<'_>, plan: &Point, again: bool) -> Result
                     statements,
                 };
             }
-            session.error(&format!("making slot {}", plan.slot), &e)
+            session.error(&Doing::to("making slot", &plan.slot), &e)
         })?;
         position(row.get(0))
     };
-    let doing = format!("making slot {}", plan.slot);
+    let doing = Doing::to("making slot", &plan.slot);
     let made = session.as_user(naming_waits(address, session.pid(), &doing, events, make)).await?;
     said("made");
     Ok(made)

@@ -77,7 +77,8 @@ pub(crate) fn drifted(found: &[SourceTable], plans: &[TablePlan]) -> Vec<(Arc<Ta
     for plan in plans {
         let what = match found.iter().find(|t| t.name == *plan.table()) {
             None => Some(GONE.to_string()),
-            Some(t) => plan.what_changed(t),
+            Some(t) => plan
+                .what_changed(t, "its key, its replica identity or a column that is not carried was changed"),
         };
         drifted.extend(what.map(|what| (plan.schema.clone(), what)));
     }

@@ -12,13 +12,14 @@ use crate::as_source::snapshot::{Chunks, wait_until_flushed};
 use crate::as_source::stream::streamed_columns;
 use crate::wire::address::PostgresAddress;
 use crate::wire::connect::Session;
+use crate::wire::error::COPYING_SLOT;
 use crate::wire::lsn;
 use crate::wire::pgoutput::Message;
 use crate::wire::sort::sort_term;
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use futures_util::TryStreamExt;
-use moorage_adapter::{AdapterError, Result, RowOrder, SnapshotMark, SourceLook, StreamTable};
+use moorage_adapter::{AdapterError, Doing, Result, RowOrder, SnapshotMark, SourceLook, StreamTable};
 use moorage_core::TableSchema;
 use moorage_core::change::block::ChangeBlock;
 use moorage_core::checkpoint::stored::Checkpoint;
@@ -75,7 +76,7 @@ pub(crate) async fn copy_slot(address: &PostgresAddress, slot: &str) -> Result<(
     let session = Session::open(&address).await?;
     let name = format!("moorage_look_{}", session.pid());
     let sql = "SELECT pg_copy_logical_replication_slot($1, $2, true)";
-    session.one(&format!("copying slot {slot}"), sql, &[&slot, &name]).await?;
+    session.one(Doing::to(COPYING_SLOT, slot), sql, &[&slot, &name]).await?;
     Ok((session, name))
 }
 

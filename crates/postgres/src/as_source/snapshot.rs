@@ -21,7 +21,7 @@ use crate::wire::waits::{blockers, naming_waits};
 use crate::wire::{lsn, server};
 use arrow::array::RecordBatch;
 use futures_util::TryStreamExt;
-use moorage_adapter::{AdapterError, Event, Events, Result, SnapshotMark, SnapshotSink};
+use moorage_adapter::{AdapterError, Doing, Event, Events, Result, SnapshotMark, SnapshotSink};
 use moorage_core::model::sql::quote_list;
 use moorage_core::plan::table::TablePlan;
 use moorage_core::value::column::RowsBuilder;
@@ -72,7 +72,7 @@ pub(crate) async fn run(
         workers.spawn(read_ranges(address.clone(), work.clone(), sink.clone()));
     }
     while let Some(done) = workers.join_next().await {
-        done.map_err(|e| AdapterError::Io { what: "reading the snapshot".into(), reason: e.to_string() })??;
+        done.map_err(|e| AdapterError::Io { doing: "reading the snapshot".into(), reason: e.to_string() })??;
     }
     exporter.run("ending the snapshot", "COMMIT").await
 }
@@ -195,7 +195,7 @@ pub(crate) struct Chunks<'a> {
     session: &'a Session,
     lines: Pin<Box<CopyOutStream>>,
     rows: RowsBuilder,
-    doing: String,
+    doing: Doing,
     /// A stream that has ended may not be asked again.
     ended: bool,
 }
@@ -203,7 +203,7 @@ pub(crate) struct Chunks<'a> {
 impl<'a> Chunks<'a> {
     /// Begins to read; `more` goes behind FROM.
     pub(crate) async fn open(session: &'a Session, plan: &TablePlan, more: &str) -> Result<Self> {
-        let doing = format!("reading {}", plan.table());
+        let doing = Doing::to("reading", plan.table());
         let columns = quote_list(plan.schema.columns.iter().map(|c| c.name.as_str()));
         let sql = format!("COPY (SELECT {columns} FROM ONLY {}{more}) TO STDOUT", plan.table().quoted());
         let lines = session.client().copy_out(&sql).await.map_err(|e| session.error(&doing, &e))?;

@@ -9,13 +9,14 @@ use crate::as_source::assemble::{Assembler, proof_parts};
 use crate::as_source::named::Point;
 use crate::wire::address::PostgresAddress;
 use crate::wire::connect::Session;
+use crate::wire::error::COPYING_SLOT;
 use crate::wire::lsn;
 use crate::wire::pgoutput::Message;
 use crate::wire::replication::{ReplicationReader, ReplicationWriter, StreamMessage, connect};
 use async_trait::async_trait;
 use moorage_adapter::{
-    AdapterError, ChangeStream, Durable, Result, SegmentSender, StreamStart, StreamTable, StreamedSegment,
-    Tail, TailFrom, segment_channel,
+    AdapterError, ChangeStream, Doing, Durable, Result, SegmentSender, StreamStart, StreamTable,
+    StreamedSegment, Tail, TailFrom, segment_channel,
 };
 use moorage_core::model::sql::{quote_ident, quote_literal};
 use moorage_core::plan::table::TablePlan;
@@ -148,7 +149,7 @@ impl Begin {
                 quote_literal(slot)
             );
             writer.query(&copy).await?;
-            reader.statement_ends(&format!("copying slot {other}")).await?;
+            reader.statement_ends(Doing::to(COPYING_SLOT, other)).await?;
         }
         let publications = quote_literal(&quote_ident(&self.publication));
         let sql = format!(
@@ -157,7 +158,7 @@ impl Begin {
             lsn::text(self.from),
         );
         writer.query(&sql).await?;
-        reader.stream_begins(&format!("starting the stream of slot {slot}")).await?;
+        reader.stream_begins(format!("starting the stream of slot {slot}")).await?;
         Ok((reader, writer))
     }
 }
@@ -189,7 +190,7 @@ impl PostgresStream {
         let (end, ended) = oneshot::channel();
         let stream = Self { segments, acknowledged, stop: stop.clone(), abort: abort.clone(), ended };
         let failed = |e: std::io::Error| AdapterError::Io {
-            what: "starting the thread of the replication stream".into(),
+            doing: "starting the thread of the replication stream".into(),
             reason: e.to_string(),
         };
         let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(failed)?;

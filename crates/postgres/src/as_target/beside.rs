@@ -13,7 +13,7 @@ use crate::as_target::state;
 use crate::as_target::statements::create_table;
 use crate::wire::connect::Session;
 use crate::wire::trouble::{Trouble, sort};
-use moorage_adapter::{AdapterError, LoadedTable, Result};
+use moorage_adapter::{AdapterError, Doing, LoadedTable, Result};
 use moorage_core::model::sql::quote_ident;
 use moorage_core::plan::table::TablePlan;
 
@@ -48,7 +48,7 @@ pub(crate) async fn id(session: &Session, plan: &TablePlan) -> Result<Found> {
 pub(crate) async fn create(session: &Session, plan: &TablePlan, found: &Found) -> Result<()> {
     drop(session, found.id).await?;
     let sql = create_table(plan, &beside(found.id), plan.mapped.identity.key().unwrap_or(&[]));
-    session.run(&format!("making room beside table {}", plan.target), &sql).await?;
+    session.run(Doing::to("making room beside table", &plan.target), &sql).await?;
     let sql = "DELETE FROM moorage_state.chunks WHERE target = $1";
     session.execute("forgetting chunks", sql, &[&plan.target]).await?;
     Ok(())
@@ -164,7 +164,7 @@ async fn carry_out(
     let gone = way.iter().rev().map(|(plan, difference)| (plan, &difference.gone));
     let come = way.iter().map(|(plan, difference)| (plan, &difference.come));
     for (plan, statements) in gone.chain(come) {
-        let doing = format!("replacing the rows of table {}", plan.target);
+        let doing = Doing::to("replacing the rows of table", &plan.target);
         let done = session.client().batch_execute(&statements.join("; ")).await;
         done.map_err(|e| (plan.target.clone(), sort(session.address(), &doing, &e)))?;
     }
@@ -221,7 +221,7 @@ fn new_rows(form: &Form, loaded: &str) -> String {
 
 async fn replace_table(session: &Session, plan: &TablePlan, found: &Found) -> Result<()> {
     let hanging = dependents(session, plan, found.id).await?;
-    let doing = format!("replacing table {}", plan.target);
+    let doing = Doing::to("replacing table", &plan.target);
     if !hanging.is_empty() {
         let reason =
             format!("its columns are to be others, and {} would be lost with it", hanging.join(", "));
@@ -250,7 +250,7 @@ pub(crate) async fn list_kept(session: &Session, plan: &TablePlan, found: &Found
         None => String::new(),
     };
     let sql = format!("CREATE TABLE {list} AS SELECT {columns} FROM ONLY {}{index}", relation(&plan.target));
-    session.run(&format!("listing rows of table {}", plan.target), &sql).await
+    session.run(Doing::to("listing rows of table", &plan.target), &sql).await
 }
 
 pub(crate) async fn has_kept(session: &Session, id: u32) -> Result<bool> {

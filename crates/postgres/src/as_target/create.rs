@@ -8,7 +8,7 @@ use crate::as_target::statements::{create_table, escaped, key_columns, run_state
 use crate::as_target::{beside, state};
 use crate::wire::connect::Session;
 use crate::wire::written::{WRITTEN, WRITTEN_END};
-use moorage_adapter::{AdapterError, ExistingTable, LoadedTable, Result, Surveyed, TableState};
+use moorage_adapter::{AdapterError, Doing, ExistingTable, LoadedTable, Result, Surveyed, TableState};
 use moorage_core::model::name::quoted_part;
 use moorage_core::model::policy::ExistingRows;
 use moorage_core::model::sql::quote_ident;
@@ -27,7 +27,7 @@ pub(crate) async fn list(session: &Session) -> Result<Vec<String>> {
 
 pub(crate) async fn count(session: &Session, target: &str) -> Result<u64> {
     let sql = format!("SELECT count(*) FROM ONLY {}", relation(target));
-    let rows: i64 = session.one(&format!("counting rows of {target}"), &sql, &[]).await?.get(0);
+    let rows: i64 = session.one(Doing::to("counting rows of", &target), &sql, &[]).await?.get(0);
     Ok(rows.max(0) as u64)
 }
 
@@ -186,11 +186,11 @@ pub(crate) async fn create(session: &Session, pipeline: &str, plan: &TablePlan) 
                 Into::Beside
             } else if found.is_as_planned(plan) || plan.ddl.is_some() {
                 // What was loaded before it was broken off.
-                session.run(&format!("emptying table {}", plan.target), &empty).await?;
+                session.run(&Doing::to("emptying table", &plan.target), &empty).await?;
                 Into::Table
             } else {
                 session
-                    .run(&format!("making table {} anew", plan.target), &format!("DROP TABLE {table}"))
+                    .run(format!("making table {} anew", plan.target), &format!("DROP TABLE {table}"))
                     .await?;
                 make(session, pipeline, plan).await?;
                 Into::Table
@@ -227,12 +227,12 @@ async fn make(session: &Session, pipeline: &str, plan: &TablePlan) -> Result<()>
     let sql = "SELECT to_regnamespace($1) IS NULL";
     if session.one("looking for the schema", sql, &[&quote_ident(&schema)]).await?.get(0) {
         let sql = format!("CREATE SCHEMA {}", quote_ident(&schema));
-        session.run(&format!("making schema {schema}"), &sql).await?;
+        session.run(Doing::to("making schema", &schema), &sql).await?;
     }
     match &plan.ddl {
         None => {
             let sql = create_table(plan, &relation(&plan.target), &key_columns(plan));
-            session.run(&format!("making table {}", plan.target), &sql).await?;
+            session.run(Doing::to("making table", &plan.target), &sql).await?;
         }
         Some(ddl) => run_statements(session, plan, ddl).await?,
     }
@@ -246,7 +246,7 @@ async fn make(session: &Session, pipeline: &str, plan: &TablePlan) -> Result<()>
             sql.push_str(&format!("; COMMENT ON COLUMN {table}.{name} IS {}", escaped(comment)));
         }
     }
-    session.run(&format!("making table {}", plan.target), &sql).await
+    session.run(Doing::to("making table", &plan.target), &sql).await
 }
 
 /// Ends a load that went into the table itself, inside the caller's transaction.

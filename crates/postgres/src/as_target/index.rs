@@ -4,7 +4,7 @@ use crate::as_target::dialect::{parts, relation};
 use crate::as_target::form::{Form, Found};
 use crate::as_target::statements::key_columns;
 use crate::wire::connect::Session;
-use moorage_adapter::{AdapterError, Result};
+use moorage_adapter::{AdapterError, Doing, Result};
 use moorage_core::model::sql::quote_ident;
 use moorage_core::plan::table::TablePlan;
 
@@ -47,7 +47,7 @@ pub(crate) async fn build(
     adopted: bool,
 ) -> Result<()> {
     let Some(mut statement) = form.index() else { return Ok(()) };
-    let doing = format!("building the key of table {}", plan.target);
+    let doing = Doing::to("building the key of table", &plan.target);
     if !form.key.is_empty() && adopted {
         let key: Vec<&str> = form.key.iter().map(|&k| form.columns[k].as_str()).collect();
         statement =

@@ -14,7 +14,7 @@ use crate::wire::trouble::{Refusal, Trouble, sort};
 use arrow::array::RecordBatch;
 use bytes::Bytes;
 use futures_util::SinkExt;
-use moorage_adapter::{AdapterError, Result};
+use moorage_adapter::{AdapterError, Doing, Result};
 use moorage_core::plan::table::TablePlan;
 use moorage_core::value::column::value_at;
 use std::collections::HashMap;
@@ -56,7 +56,7 @@ pub(crate) struct Loader {
 
 fn refused(plan: &TablePlan, refusal: &Refusal) -> AdapterError {
     AdapterError::refused(
-        format!("loading table {}", plan.target),
+        Doing::to("loading table", &plan.target),
         format!(
             "a row of {} is refused: {}. Change what refuses it in the target, leave such rows out with `where` in a rule, or mend the row in the source",
             plan.table(),
@@ -125,7 +125,7 @@ impl Loader {
     pub(crate) async fn load(&self, plan: &TablePlan, rows: &RecordBatch) -> Result<()> {
         let place = self.places().get(&plan.target).cloned();
         let (into, form) = place.ok_or_else(|| {
-            AdapterError::refused(format!("loading table {}", plan.target), "it was not made for loading")
+            AdapterError::refused(Doing::to("loading table", &plan.target), "it was not made for loading")
         })?;
         let _room = self.room.acquire().await.map_err(|e| AdapterError::refused("loading", e))?;
         let mut loading = self.take(&plan.target).await?;
@@ -195,7 +195,7 @@ impl Loading {
         plan: &TablePlan,
         rows: &RecordBatch,
     ) -> std::result::Result<(), Trouble> {
-        let doing = format!("loading table {}", plan.target);
+        let doing = Doing::to("loading table", &plan.target);
         let mut out = Vec::with_capacity(PIECE_BYTES + (16 << 10));
         if self.open.is_none() {
             self.begin().await?;
@@ -233,7 +233,7 @@ impl Loading {
 
     async fn commit(&mut self) -> std::result::Result<(), Trouble> {
         let Some(mut open) = self.open.take() else { return Ok(()) };
-        let doing = format!("loading table {}", open.target);
+        let doing = Doing::to("loading table", &open.target);
         let mut end = Vec::new();
         open.form.encoder.end(&mut end);
         let ended = async {
@@ -257,7 +257,7 @@ impl Loading {
         let all = form.all();
         let arrays = Arrays::of_columns(&all, rows.num_rows(), |column, row| rows_of(rows, column, row));
         let sql = if form.key.is_empty() { form.insert() } else { form.upsert() };
-        let doing = format!("loading table {}", plan.target);
+        let doing = Doing::to("loading table", &plan.target);
         arrays.execute(&self.session, &doing, &sql, &[]).await?;
         state::note_chunk(&self.session, &plan.target, rows.num_rows() as u64).await?;
         self.session.run("committing a chunk", "COMMIT").await?;

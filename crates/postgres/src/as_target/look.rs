@@ -11,7 +11,7 @@ use crate::wire::sort::sort_term;
 use crate::wire::values::push_text;
 use async_trait::async_trait;
 use futures_util::TryStreamExt;
-use moorage_adapter::{AdapterError, Result, RowOrder, Sample, StoredTable, TargetLook};
+use moorage_adapter::{AdapterError, Doing, Result, RowOrder, Sample, StoredTable, TargetLook};
 use moorage_core::checkpoint::stored::Checkpoint;
 use moorage_core::compare::rows::{LookedRows, Misfit};
 use moorage_core::model::sql::{quote_ident, quote_literal};
@@ -103,7 +103,7 @@ impl Reading {
             columns.join(", "),
             relation(&self.plan.target)
         );
-        let doing = format!("reading table {}", self.plan.target);
+        let doing = Doing::to("reading table", &self.plan.target);
         let lines = session.client().copy_out(&sql).await.map_err(|e| session.error(&doing, &e))?;
         let mut lines = std::pin::pin!(lines);
         let mut chunk = Chunk::new(self);
@@ -198,7 +198,7 @@ impl TargetLook for PostgresTargetLook {
         let sql = format!(
             "SELECT count(*), count(*) FILTER (WHERE kept) FROM (SELECT {kept} AS kept FROM ONLY {table} t) t"
         );
-        let row = self.session.one(&format!("counting table {}", plan.target), &sql, &[]).await?;
+        let row = self.session.one(Doing::to("counting table", &plan.target), &sql, &[]).await?;
         let (all, kept): (i64, i64) = (row.get(0), row.get(1));
         Ok(((all - kept).max(0) as u64, kept.max(0) as u64))
     }

@@ -7,11 +7,12 @@ use super::form::Form;
 use crate::as_target::state::Standing;
 use crate::wire::connect::Session;
 use crate::wire::encode::{Array, Flags, text};
+use crate::wire::error::MERGING;
 use crate::wire::trouble::{Refusal, Trouble, sort};
 use arrow::array::RecordBatch;
 use bytes::Bytes;
 use futures_util::SinkExt;
-use moorage_adapter::AdapterError;
+use moorage_adapter::{AdapterError, Doing};
 use moorage_core::apply::net::{Cells, GoneRow, NetRow};
 use moorage_core::apply::prepare::TableBatch;
 use moorage_core::apply::write_set::{Write, WriteSet};
@@ -94,7 +95,7 @@ impl<'a> Arrays<'a> {
     pub(crate) async fn execute(
         &self,
         session: &Session,
-        doing: &str,
+        doing: &Doing,
         sql: &str,
         more: &[&(dyn ToSql + Sync)],
     ) -> Done<u64> {
@@ -103,7 +104,7 @@ impl<'a> Arrays<'a> {
         session.client().execute(&statement, &self.parameters(more)).await.map_err(trouble)
     }
 
-    async fn query(&self, session: &Session, doing: &str, sql: &str) -> Done<Vec<Row>> {
+    async fn query(&self, session: &Session, doing: &Doing, sql: &str) -> Done<Vec<Row>> {
         let trouble = |e: tokio_postgres::Error| sort(session.address(), doing, &e);
         let statement = session.statement(sql).await.map_err(trouble)?;
         session.client().query(&statement, &self.parameters(&[])).await.map_err(trouble)
@@ -153,8 +154,8 @@ impl<'a> Work<'a> {
         Ok(work)
     }
 
-    fn doing(&self) -> String {
-        format!("merging into table {}", self.into.plan.target)
+    fn doing(&self) -> Doing {
+        Doing::to(MERGING, &self.into.plan.target)
     }
 
     fn cell(&self, cells: &Cells, column: usize) -> Value<'_> {
@@ -447,7 +448,7 @@ pub(crate) async fn truncate(session: &Session, into: &Into) -> Done<()> {
         )
         .into());
     }
-    let doing = format!("emptying table {}", into.plan.target);
+    let doing = Doing::to("emptying table", &into.plan.target);
     // Not TRUNCATE: readers with an older snapshot would see the table empty (PostgreSQL manual, section 13.6).
     let sql = format!("DELETE FROM ONLY {}", into.form.relation);
     let emptied = session.client().batch_execute(&sql).await;

@@ -39,7 +39,7 @@ use form::{Form, References, find};
 use load::Loader;
 use look::PostgresTargetLook;
 use moorage_adapter::{
-    AdapterError, Committing, DecideTarget, Events, ExistingTable, Guarantees, Holder, InspectTarget,
+    AdapterError, Committing, DecideTarget, Doing, Events, ExistingTable, Guarantees, Holder, InspectTarget,
     LoadTarget, LoadedTable, MemoKind, Merge, RecallTarget, Reject, Replacing, Result, Settle, Settled, Step,
     StoredTable, Surveyed, TableState, TakeFrom, TargetAddress, TargetLook, Turn, WriteTarget,
 };
@@ -218,12 +218,12 @@ impl PostgresTarget {
             }
             beside::replace(session, &tables).await
         };
-        end_writing(session, "putting loaded rows in place", done.await).await
+        end_writing(session, "putting loaded rows in place".into(), done.await).await
     }
 }
 
 /// Commits what went well, and undoes what did not.
-async fn end_writing<T>(session: &Session, doing: &str, done: Result<T>) -> Result<T> {
+async fn end_writing<T>(session: &Session, doing: Doing, done: Result<T>) -> Result<T> {
     let sql = if done.is_ok() { "COMMIT" } else { "ROLLBACK" };
     let ended = session.run(doing, sql).await;
     let done = done?;
@@ -391,7 +391,7 @@ impl WriteTarget for PostgresTarget {
         let session = asking.session()?;
         self.begin_writing(session, "").await?;
         let saved = state::save_checkpoint(session, checkpoint).await;
-        end_writing(session, "saving the checkpoint", saved).await
+        end_writing(session, "saving the checkpoint".into(), saved).await
     }
 
     async fn begin(&self, from: &Checkpoint) -> Result<Box<dyn Merge>> {
@@ -417,7 +417,7 @@ impl LoadTarget for PostgresTarget {
         self.pending.lock().await.retain(|p| p.plan.target != plan.target);
         self.begin_writing(session, "").await?;
         let into = create::create(session, pipeline, plan).await;
-        let into = end_writing(session, &format!("making table {}", plan.target), into).await?;
+        let into = end_writing(session, Doing::to("making table", &plan.target), into).await?;
         self.place(session, plan, into).await
     }
 
@@ -430,7 +430,7 @@ impl LoadTarget for PostgresTarget {
             let found = beside::id(session, plan).await?;
             beside::create(session, plan, &found).await
         };
-        end_writing(session, &format!("making room beside table {}", plan.target), made.await).await?;
+        end_writing(session, Doing::to("making room beside table", &plan.target), made.await).await?;
         self.place(session, plan, Into::Beside).await
     }
 
@@ -444,7 +444,7 @@ impl LoadTarget for PostgresTarget {
             let found = beside::id(session, plan).await?;
             beside::ready(session, plan, found.id).await.map(|_| ())
         };
-        end_writing(session, "building the key of what was loaded", ready.await).await
+        end_writing(session, "building the key of what was loaded".into(), ready.await).await
     }
 
     async fn drop_again(&self, plan: &TablePlan) -> Result<()> {
@@ -456,11 +456,11 @@ impl LoadTarget for PostgresTarget {
             let found = beside::id(session, plan).await?;
             beside::drop(session, found.id).await
         };
-        end_writing(session, "removing what was loaded beside", dropped.await).await
+        end_writing(session, "removing what was loaded beside".into(), dropped.await).await
     }
 
     async fn load(&self, plan: &TablePlan, rows: RecordBatch) -> Result<()> {
-        watched(&self.address, &format!("loading table {}", plan.target), self.loader.load(plan, &rows)).await
+        watched(&self.address, &Doing::to("loading table", &plan.target), self.loader.load(plan, &rows)).await
     }
 
     async fn finish_load(&self, pipeline: &str, plan: &TablePlan, end: LoadedTable) -> Result<()> {
@@ -476,7 +476,7 @@ impl LoadTarget for PostgresTarget {
         session.run("setting up a session", &format!("{}; {BUILD_MEMORY}", self.limits())).await?;
         self.begin_writing(&session, "").await?;
         let done = create::finish(&session, plan, &end).await;
-        end_writing(&session, &format!("finishing table {}", plan.target), done).await?;
+        end_writing(&session, Doing::to("finishing table", &plan.target), done).await?;
         create::analyze(&session, plan, &end).await;
         self.loader.forget(&plan.target);
         self.loader.rest();
@@ -488,7 +488,7 @@ impl LoadTarget for PostgresTarget {
         let session = asking.session()?;
         self.begin_writing(session, "").await?;
         let done = state::remember_captured_by(session, pipeline, tables).await;
-        end_writing(session, "remembering what captures tables", done).await
+        end_writing(session, "remembering what captures tables".into(), done).await
     }
 }
 
@@ -502,7 +502,7 @@ impl DecideTarget for PostgresTarget {
         }
         self.begin_writing(session, "").await?;
         let done = state::forget(session, pipeline, tables, checkpoint).await;
-        end_writing(session, "forgetting tables", done).await
+        end_writing(session, "forgetting tables".into(), done).await
     }
 
     async fn leave(&self, pipeline: &str, tables: &[String]) -> Result<()> {
@@ -510,7 +510,7 @@ impl DecideTarget for PostgresTarget {
         let session = asking.session()?;
         self.begin_writing(session, "").await?;
         let done = state::set_state(session, pipeline, tables, TableState::Gone).await;
-        end_writing(session, "noting that tables are gone", done).await
+        end_writing(session, "noting that tables are gone".into(), done).await
     }
 
     async fn let_go(&self, pipeline: &str, tables: &[String], remove: bool) -> Result<Vec<Step>> {
@@ -518,7 +518,7 @@ impl DecideTarget for PostgresTarget {
         let session = asking.session()?;
         self.begin_writing(session, "").await?;
         let done = remove::let_go(session, pipeline, tables, remove).await;
-        end_writing(session, "letting go of tables", done).await
+        end_writing(session, "letting go of tables".into(), done).await
     }
 
     async fn teardown(&self, pipeline: &str, dry: bool) -> Result<Vec<Step>> {
@@ -529,7 +529,7 @@ impl DecideTarget for PostgresTarget {
         }
         self.begin_writing(session, "").await?;
         let done = remove::teardown(session, pipeline, false).await;
-        end_writing(session, "removing tables", done).await
+        end_writing(session, "removing tables".into(), done).await
     }
 
     async fn rejects(&self, pipeline: &str) -> Result<Vec<Reject>> {

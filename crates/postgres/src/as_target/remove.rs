@@ -4,7 +4,7 @@ use crate::as_target::dialect::{parts, relation};
 use crate::as_target::form::find;
 use crate::as_target::{beside, state};
 use crate::wire::connect::Session;
-use moorage_adapter::{Result, Step};
+use moorage_adapter::{Doing, Result, Step};
 use moorage_core::model::sql::quote_ident;
 
 /// Removes a target table, unless it was there before the pipeline, and what stands beside it.
@@ -20,7 +20,7 @@ async fn remove_table(session: &Session, target: &str, dry: bool) -> Result<Step
                 "DROP INDEX IF EXISTS {schema}.moorage_key_{0}, {schema}.moorage_match_{0}",
                 found.id
             );
-            session.run(&format!("removing indexes from table {target}"), &sql).await?;
+            session.run(Doing::to("removing indexes from table", &target), &sql).await?;
         }
     }
     let outcome = match (adopted, dry, &found) {
@@ -29,7 +29,7 @@ async fn remove_table(session: &Session, target: &str, dry: bool) -> Result<Step
         (false, true, _) => "would be removed",
         (false, false, _) => {
             let sql = format!("DROP TABLE {}", relation(target));
-            session.run(&format!("removing table {target}"), &sql).await?;
+            session.run(Doing::to("removing table", &target), &sql).await?;
             "removed"
         }
     };

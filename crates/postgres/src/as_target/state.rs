@@ -161,7 +161,7 @@ pub(crate) fn from_json<T: serde::de::DeserializeOwned>(what: &str, text: &str) 
 
 pub(crate) fn to_json(value: &impl serde::Serialize) -> Result<String> {
     serde_json::to_string(value)
-        .map_err(|e| AdapterError::Io { what: "writing down a plan".into(), reason: e.to_string() })
+        .map_err(|e| AdapterError::Io { doing: "writing down a plan".into(), reason: e.to_string() })
 }
 
 pub(crate) async fn checkpoint(session: &Session, pipeline: &str) -> Result<Option<Checkpoint>> {

@@ -11,7 +11,7 @@ use crate::as_target::state;
 use crate::wire::address::PostgresAddress;
 use crate::wire::connect::Session;
 use crate::wire::waits::naming_waits;
-use moorage_adapter::{AdapterError, Events, Holder, Result, TakeFrom, Turn};
+use moorage_adapter::{AdapterError, Doing, Events, Holder, Result, TakeFrom, Turn};
 use std::time::{Duration, Instant};
 
 /// A turn that was taken.
@@ -67,7 +67,7 @@ async fn unknown(session: &Session, pipeline: &str) -> Result<AdapterError> {
     let pid = session.maybe("looking who has the turn", &sql, &[&pipeline]).await?;
     let pid = pid.map_or("unknown".into(), |r| r.get::<_, i32>(0).to_string());
     Ok(AdapterError::Busy {
-        what: format!("taking the turn to write pipeline {pipeline}"),
+        doing: Doing::to("taking the turn to write pipeline", pipeline),
         reason: format!(
             "session {pid} of the target has it and does not say for whom. If it is a leftover, end it in the target: SELECT pg_terminate_backend({pid})"
         ),

@@ -3,7 +3,7 @@
 use crate::wire::address::{ChannelBinding, PostgresAddress};
 use crate::wire::error::{log_in_error, statement_error};
 use crate::wire::link::{self, Encrypted, Link, failed};
-use moorage_adapter::{AdapterError, Layer, Result};
+use moorage_adapter::{AdapterError, Doing, Layer, Result};
 use moorage_core::model::sql::quote_literal;
 use secrecy::{ExposeSecret, SecretString};
 use std::collections::HashMap;
@@ -45,9 +45,10 @@ const SILENCE: Duration = Duration::from_secs(20);
 /// not, it is waited for; otherwise the connection counts as lost.
 pub(crate) async fn watched<T>(
     address: &PostgresAddress,
-    doing: &str,
+    doing: impl Into<Doing>,
     work: impl Future<Output = Result<T>>,
 ) -> Result<T> {
+    let doing = doing.into();
     let mut work = std::pin::pin!(work);
     loop {
         tokio::select! {
@@ -204,17 +205,18 @@ impl Session {
     }
 
     /// Wraps an error.
-    pub(crate) fn error(&self, doing: &str, error: &tokio_postgres::Error) -> AdapterError {
-        statement_error(&self.address, doing, error)
+    pub(crate) fn error(&self, doing: impl Into<Doing>, error: &tokio_postgres::Error) -> AdapterError {
+        statement_error(&self.address, &doing.into(), error)
     }
 
     /// Waits for an answer, for as long as the server is there.
     async fn answer<T>(
         &self,
-        doing: &str,
+        doing: impl Into<Doing>,
         work: impl Future<Output = std::result::Result<T, tokio_postgres::Error>>,
     ) -> Result<T> {
-        watched(&self.place, doing, async { work.await.map_err(|e| self.error(doing, &e)) }).await
+        let doing = doing.into();
+        watched(&self.place, &doing, async { work.await.map_err(|e| self.error(&doing, &e)) }).await
     }
 
     /// Does something with the rights of the user itself: replicating is a right of users, which a role that the session
@@ -231,14 +233,14 @@ impl Session {
     }
 
     /// Runs statements without parameters.
-    pub(crate) async fn run(&self, doing: &str, sql: &str) -> Result<()> {
+    pub(crate) async fn run(&self, doing: impl Into<Doing>, sql: &str) -> Result<()> {
         self.answer(doing, self.client.batch_execute(sql)).await
     }
 
     /// Asks for rows.
     pub(crate) async fn rows(
         &self,
-        doing: &str,
+        doing: impl Into<Doing>,
         sql: &str,
         parameters: &[&(dyn ToSql + Sync)],
     ) -> Result<Vec<Row>> {
@@ -263,7 +265,7 @@ impl Session {
     /// Asks for rows with a statement that is used often.
     pub(crate) async fn cached(
         &self,
-        doing: &str,
+        doing: impl Into<Doing>,
         sql: &str,
         parameters: &[&(dyn ToSql + Sync)],
     ) -> Result<Vec<Row>> {
@@ -277,7 +279,7 @@ impl Session {
     /// Runs a statement; gives how many rows it touched.
     pub(crate) async fn execute(
         &self,
-        doing: &str,
+        doing: impl Into<Doing>,
         sql: &str,
         parameters: &[&(dyn ToSql + Sync)],
     ) -> Result<u64> {
@@ -292,7 +294,7 @@ impl Session {
     /// Asks for exactly one row.
     pub(crate) async fn one(
         &self,
-        doing: &str,
+        doing: impl Into<Doing>,
         sql: &str,
         parameters: &[&(dyn ToSql + Sync)],
     ) -> Result<Row> {
@@ -302,7 +304,7 @@ impl Session {
     /// Asks for a row that may be missing.
     pub(crate) async fn maybe(
         &self,
-        doing: &str,
+        doing: impl Into<Doing>,
         sql: &str,
         parameters: &[&(dyn ToSql + Sync)],
     ) -> Result<Option<Row>> {

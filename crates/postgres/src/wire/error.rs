@@ -2,7 +2,7 @@
 
 use crate::wire::link::tls_words;
 use fallible_iterator::FallibleIterator;
-use moorage_adapter::{AdapterError, Layer};
+use moorage_adapter::{AdapterError, Doing, Layer};
 use postgres_protocol::message::backend::ErrorResponseBody;
 use tokio_postgres::error::{DbError, SqlState};
 
@@ -83,7 +83,8 @@ impl ServerError {
     }
 
     /// Turns it into an error of ours, with the way out where one is known.
-    pub(crate) fn into_adapter(self, address: &str, doing: &str) -> AdapterError {
+    pub(crate) fn into_adapter(self, address: &str, doing: impl Into<Doing>) -> AdapterError {
+        let doing = doing.into();
         if self.code == "22021" {
             let way_out = "a text in the database is not valid UTF-8. Mend the row in the source, then run `moorage resnapshot --all`: the log still holds the text as it was";
             return AdapterError::refused(doing, format!("{}; {way_out}", self.text()));
@@ -92,12 +93,12 @@ impl ServerError {
             let way_out = "a slot cannot go on without the publication it was made after, also not with a new one. Run `moorage resnapshot --all`, then `moorage run`";
             return AdapterError::refused(doing, format!("{}; {way_out}", self.text()));
         }
-        if self.code == "42P01" && doing.starts_with("merging into table") {
+        if self.code == "42P01" && doing.operation == MERGING {
             let way_out =
                 "the target table was removed by someone: `moorage resnapshot` for its table makes it anew";
             return AdapterError::refused(doing, format!("{}; {way_out}", self.text()));
         }
-        if self.code == "42704" && doing.starts_with("copying slot") {
+        if self.code == "42704" && doing.operation == COPYING_SLOT {
             let way_out = "the changes since the target's checkpoint are gone with it: run `moorage resnapshot --all`, then `moorage run`";
             return AdapterError::refused(doing, format!("{}; {way_out}", self.text()));
         }
@@ -109,7 +110,7 @@ impl ServerError {
             return AdapterError::Lost { address: address.into(), reason: self.text() };
         }
         if self.is_about_others() {
-            return AdapterError::Busy { what: doing.into(), reason: self.text() };
+            return AdapterError::Busy { doing, reason: self.text() };
         }
         AdapterError::refused(doing, self.text())
     }
@@ -131,8 +132,18 @@ impl ServerError {
     }
 }
 
+/// Writing a batch into a table.
+pub(crate) const MERGING: &str = "merging into table";
+/// Making a second slot from the pipeline's own.
+pub(crate) const COPYING_SLOT: &str = "copying slot";
+
 /// Wraps an error of a statement.
-pub(crate) fn statement_error(address: &str, doing: &str, error: &tokio_postgres::Error) -> AdapterError {
+pub(crate) fn statement_error(
+    address: &str,
+    doing: impl Into<Doing>,
+    error: &tokio_postgres::Error,
+) -> AdapterError {
+    let doing = doing.into();
     match error.as_db_error() {
         Some(db) => ServerError::from_db(db).into_adapter(address, doing),
         None if error.is_closed() => {

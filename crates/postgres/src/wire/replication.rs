@@ -7,7 +7,7 @@ use crate::wire::error::{PASSWORD_MISSING, ServerError, UNBOUND};
 use crate::wire::link::{self, Wire};
 use bytes::{Buf, Bytes, BytesMut};
 use fallible_iterator::FallibleIterator;
-use moorage_adapter::{AdapterError, Layer, Result};
+use moorage_adapter::{AdapterError, Doing, Layer, Result};
 use postgres_protocol::authentication::md5_hash;
 use postgres_protocol::authentication::sasl::{self, SCRAM_SHA_256, SCRAM_SHA_256_PLUS, ScramSha256};
 use postgres_protocol::message::backend::{Header, Message};
@@ -300,12 +300,13 @@ impl ReplicationReader {
     }
 
     /// Waits for a statement to end; rows that it gives are not looked at.
-    pub(crate) async fn statement_ends(&mut self, doing: &str) -> Result<()> {
+    pub(crate) async fn statement_ends(&mut self, doing: impl Into<Doing>) -> Result<()> {
+        let doing = doing.into();
         let mut failed = None;
         loop {
             match self.next().await? {
                 Message::ErrorResponse(body) => {
-                    failed = Some(ServerError::read(&body).into_adapter(&self.address, doing));
+                    failed = Some(ServerError::read(&body).into_adapter(&self.address, &doing));
                 }
                 Message::ReadyForQuery(_) => return failed.map_or(Ok(()), Err),
                 _ => {}
@@ -315,7 +316,8 @@ impl ReplicationReader {
 
     /// Waits for the server to begin the stream: CopyBothResponse, tag W, which the message parser that
     /// we borrow does not know.
-    pub(crate) async fn stream_begins(&mut self, doing: &str) -> Result<()> {
+    pub(crate) async fn stream_begins(&mut self, doing: impl Into<Doing>) -> Result<()> {
+        let doing = doing.into();
         loop {
             if self.fill().await? == b'W' {
                 let length = Header::parse(&self.buffer).ok().flatten().map_or(0, |h| h.len() as usize + 1);
@@ -325,7 +327,7 @@ impl ReplicationReader {
             }
             match self.next().await? {
                 Message::ErrorResponse(body) => {
-                    return Err(ServerError::read(&body).into_adapter(&self.address, doing));
+                    return Err(ServerError::read(&body).into_adapter(&self.address, &doing));
                 }
                 Message::NoticeResponse(_) | Message::ParameterStatus(_) => {}
                 _ => {

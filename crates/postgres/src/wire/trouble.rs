@@ -1,7 +1,7 @@
 //! What a statement on a target can end in: a row that the target will not take, or anything else.
 
 use crate::wire::error::{bounded, statement_error};
-use moorage_adapter::AdapterError;
+use moorage_adapter::{AdapterError, Doing};
 
 /// Why the target does not take a row.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -64,7 +64,7 @@ fn is_about_rows(code: &str) -> bool {
 }
 
 /// Sorts an error of a statement.
-pub(crate) fn sort(address: &str, doing: &str, error: &tokio_postgres::Error) -> Trouble {
+pub(crate) fn sort(address: &str, doing: impl Into<Doing>, error: &tokio_postgres::Error) -> Trouble {
     let Some(db) = error.as_db_error() else { return statement_error(address, doing, error).into() };
     let code = db.code().code();
     if !is_about_rows(code) {

@@ -2,7 +2,7 @@
 
 use crate::wire::address::PostgresAddress;
 use crate::wire::connect::Session;
-use moorage_adapter::{Event, Events, Result};
+use moorage_adapter::{Doing, Event, Events, Result};
 use std::future::Future;
 use std::time::{Duration, Instant};
 
@@ -50,10 +50,11 @@ pub(crate) async fn holders(session: &Session, table: u64) -> Result<Vec<String>
 pub(crate) async fn naming_waits<T>(
     address: &PostgresAddress,
     pid: i32,
-    doing: &str,
+    doing: impl Into<Doing>,
     events: &Events,
     work: impl Future<Output = Result<T>>,
 ) -> Result<T> {
+    let doing = doing.into();
     let begun = Instant::now();
     let mut observer: Option<Session> = None;
     tokio::pin!(work);

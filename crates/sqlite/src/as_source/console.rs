@@ -30,7 +30,7 @@ impl SqliteConsole {
             (db, done)
         })
         .await
-        .map_err(|e| AdapterError::Io { what: "running statements".into(), reason: e.to_string() })?;
+        .map_err(|e| AdapterError::Io { doing: "running statements".into(), reason: e.to_string() })?;
         self.db = Some(db);
         done.map_err(|e| source_error(&self.path, "running statements", e))
     }

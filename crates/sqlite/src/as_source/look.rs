@@ -48,7 +48,7 @@ impl SqliteSourceLook {
             (db, done)
         })
         .await
-        .map_err(|e| AdapterError::Io { what: "looking at the source".into(), reason: e.to_string() })?;
+        .map_err(|e| AdapterError::Io { doing: "looking at the source".into(), reason: e.to_string() })?;
         self.db = Some(db);
         done
     }

@@ -73,7 +73,7 @@ impl SqliteSource {
         let path = self.path.clone();
         tokio::task::spawn_blocking(move || work(&mut open_file(&path)?, &path))
             .await
-            .map_err(|e| AdapterError::Io { what: doing.into(), reason: e.to_string() })?
+            .map_err(|e| AdapterError::Io { doing: doing.into(), reason: e.to_string() })?
     }
 
     /// Runs a statement or two that only need their SQL errors worded.

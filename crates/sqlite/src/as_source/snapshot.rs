@@ -8,7 +8,7 @@ use crate::as_source::open::{open, position};
 use crate::file::error::source_error;
 use crate::file::read::{Writer, push};
 use arrow::array::RecordBatch;
-use moorage_adapter::{AdapterError, Result, SnapshotMark, SnapshotSink};
+use moorage_adapter::{AdapterError, Doing, Result, SnapshotMark, SnapshotSink};
 use moorage_core::TableSchema;
 use moorage_core::model::sql::{quote_ident, quote_list};
 use moorage_core::plan::table::TablePlan;
@@ -45,7 +45,7 @@ pub(crate) async fn run(
     }
     reader
         .await
-        .map_err(|e| AdapterError::Io { what: "reading the snapshot".into(), reason: e.to_string() })?
+        .map_err(|e| AdapterError::Io { doing: "reading the snapshot".into(), reason: e.to_string() })?
 }
 
 fn read_all(
@@ -94,7 +94,7 @@ pub(crate) fn read_rows(
     writer: Writer,
     take: &mut dyn FnMut(RecordBatch) -> bool,
 ) -> Result<bool> {
-    let failed = |e| source_error(path, &format!("reading table {}", schema.table), e);
+    let failed = |e| source_error(path, &Doing::to("reading table", &schema.table), e);
     let mut query = db.prepare(sql).map_err(failed)?;
     let mut rows = query.query(parameters).map_err(failed)?;
     let mut chunk = RowsBuilder::new(schema.clone());

@@ -82,7 +82,7 @@ impl Looks {
         &mut self,
         work: impl FnOnce(&mut Reader) -> Result<T> + Send + 'static,
     ) -> Result<T> {
-        let broken = |reason: String| AdapterError::Io { what: "reading the change table".into(), reason };
+        let broken = |reason: String| AdapterError::Io { doing: "reading the change table".into(), reason };
         let state = self.0.take().ok_or_else(|| broken("a look before this one was broken off".into()))?;
         let done = tokio::task::spawn_blocking(move || {
             let mut reader = match *state {
@@ -242,7 +242,7 @@ pub(crate) fn drifted(
     for plan in plans {
         let what = match found.iter().find(|t| t.name == *plan.table()) {
             None => Some(GONE.to_string()),
-            Some(t) => plan.what_changed(t),
+            Some(t) => plan.what_changed(t, "its key, or a column that is not carried, was changed"),
         };
         all.extend(what.map(|what| (plan.schema.clone(), what)));
     }

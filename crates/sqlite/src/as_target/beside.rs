@@ -5,7 +5,7 @@ use crate::as_target::index::build_index;
 use crate::as_target::state;
 use crate::as_target::statements::create_table;
 use crate::file::error::sql_error;
-use moorage_adapter::{LoadedTable, Result};
+use moorage_adapter::{Doing, LoadedTable, Result};
 use moorage_core::model::sql::{quote_ident, quote_list};
 use moorage_core::plan::table::TablePlan;
 use rusqlite::Connection;
@@ -35,12 +35,12 @@ pub(crate) fn loading_into(db: &Connection, plan: &TablePlan) -> rusqlite::Resul
 pub(crate) fn create(db: &Connection, path: &Path, plan: &TablePlan) -> Result<()> {
     drop(db, path, plan)?;
     db.execute_batch(&create_table(&beside(plan)))
-        .map_err(|e| sql_error(path, &format!("making table {}", name(&plan.target)), e))
+        .map_err(|e| sql_error(path, Doing::to("making table", name(&plan.target)), e))
 }
 
 pub(crate) fn drop(db: &Connection, path: &Path, plan: &TablePlan) -> Result<()> {
     db.execute_batch(&format!("DROP TABLE IF EXISTS {}", quote_ident(&name(&plan.target))))
-        .map_err(|e| sql_error(path, &format!("removing table {}", name(&plan.target)), e))
+        .map_err(|e| sql_error(path, Doing::to("removing table", name(&plan.target)), e))
 }
 
 /// Builds the key of the table beside, unless it is there.
@@ -58,7 +58,7 @@ pub(crate) fn swap(
     end: &LoadedTable,
     snapshot_rows: u64,
 ) -> Result<()> {
-    let failed = |e| sql_error(path, &format!("replacing the rows of table {}", plan.target), e);
+    let failed = |e| sql_error(path, &Doing::to("replacing the rows of table", &plan.target), e);
     let (table, loaded) = (quote_ident(&plan.target), quote_ident(&name(&plan.target)));
     let adopted = state::owner(db, &plan.target).map_err(failed)?.is_some_and(|(_, adopted)| adopted);
     let by_hand = plan.ddl.is_some();

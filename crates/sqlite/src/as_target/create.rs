@@ -4,7 +4,7 @@ use crate::as_target::index::build_index;
 use crate::as_target::statements::create_table;
 use crate::as_target::{beside, state};
 use crate::file::error::sql_error;
-use moorage_adapter::{AdapterError, ExistingTable, Result, StoredTable, Surveyed};
+use moorage_adapter::{AdapterError, Doing, ExistingTable, Result, StoredTable, Surveyed};
 use moorage_core::model::policy::ExistingRows;
 use moorage_core::model::sql::quote_ident;
 use moorage_core::plan::table::TablePlan;
@@ -115,7 +115,7 @@ enum Making {
 }
 
 fn making(db: &Connection, path: &Path, pipeline: &str, plan: &TablePlan) -> Result<Making> {
-    let sql = |e| sql_error(path, &format!("looking at table {}", plan.target), e);
+    let sql = |e| sql_error(path, Doing::to("looking at table", &plan.target), e);
     let Some(existing) = describe(db, &plan.target).map_err(sql)? else { return Ok(Making::New) };
     match state::owner(db, &plan.target).map_err(sql)? {
         Some((owner, _)) if owner != pipeline => Err(AdapterError::refused(
@@ -139,8 +139,9 @@ pub(crate) fn check(db: &Connection, path: &Path, pipeline: &str, plan: &TablePl
 
 /// Makes or adopts a table inside the caller's transaction.
 pub(crate) fn create(db: &Connection, path: &Path, pipeline: &str, plan: &TablePlan) -> Result<()> {
-    let run = |doing: &str, sql: &str| {
-        db.execute_batch(sql).map_err(|e| sql_error(path, &format!("{doing} table {}", plan.target), e))
+    let run = |doing: &'static str, sql: &str| {
+        db.execute_batch(sql)
+            .map_err(|e| sql_error(path, Doing::to(doing, format!("table {}", plan.target)), e))
     };
     let table = quote_ident(&plan.target);
     let making = making(db, path, pipeline, plan)?;
@@ -162,7 +163,7 @@ pub(crate) fn create(db: &Connection, path: &Path, pipeline: &str, plan: &TableP
     }
     let adopted = matches!(making, Making::Adopt);
     let list = |sql: rusqlite::Result<()>| {
-        sql.map_err(|e| sql_error(path, &format!("listing rows of table {}", plan.target), e))
+        sql.map_err(|e| sql_error(path, Doing::to("listing rows of table", &plan.target), e))
     };
     match (keeps, state::has_kept(db, &plan.target)) {
         // A list that is there is from before the first load: what was loaded since is not kept.
@@ -171,7 +172,7 @@ pub(crate) fn create(db: &Connection, path: &Path, pipeline: &str, plan: &TableP
         (false, _) => list(state::forget_kept(db, &plan.target))?,
     }
     state::remember_loading(db, pipeline, plan, adopted, keeps)
-        .map_err(|e| sql_error(path, &format!("remembering table {}", plan.target), e))
+        .map_err(|e| sql_error(path, Doing::to("remembering table", &plan.target), e))
 }
 
 /// Makes a table, by the statements that people wrote if there are any.
@@ -179,7 +180,7 @@ fn make(db: &Connection, path: &Path, plan: &TablePlan) -> Result<()> {
     match &plan.ddl {
         None => db
             .execute_batch(&create_table(plan))
-            .map_err(|e| sql_error(path, &format!("making table {}", plan.target), e)),
+            .map_err(|e| sql_error(path, Doing::to("making table", &plan.target), e)),
         Some(ddl) => {
             db.execute_batch(ddl).map_err(|e| refused_statements(plan, &e.to_string()))?;
             has_columns(db, plan)
@@ -190,7 +191,7 @@ fn make(db: &Connection, path: &Path, plan: &TablePlan) -> Result<()> {
 fn has_rows(db: &Connection, path: &Path, plan: &TablePlan) -> Result<bool> {
     let sql = format!("SELECT EXISTS (SELECT 1 FROM {})", quote_ident(&plan.target));
     db.query_row(&sql, [], |r| r.get(0))
-        .map_err(|e| sql_error(path, &format!("looking at table {}", plan.target), e))
+        .map_err(|e| sql_error(path, Doing::to("looking at table", &plan.target), e))
 }
 
 /// Whether the rows of an adopted table are the pipeline's own, from an earlier load.
@@ -198,7 +199,7 @@ fn was_ours(db: &Connection, path: &Path, plan: &TablePlan) -> Result<bool> {
     let found = state::owner(db, &plan.target);
     found
         .map(|owner| owner.is_some())
-        .map_err(|e| sql_error(path, &format!("looking at table {}", plan.target), e))
+        .map_err(|e| sql_error(path, Doing::to("looking at table", &plan.target), e))
 }
 
 fn check_adoption(plan: &TablePlan, existing: &ExistingTable, was_adopted: bool) -> Result<()> {

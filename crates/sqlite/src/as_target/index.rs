@@ -2,7 +2,7 @@
 
 use crate::as_target::statements::create_index;
 use crate::file::error::sql_error;
-use moorage_adapter::{AdapterError, Result};
+use moorage_adapter::{AdapterError, Doing, Result};
 use moorage_core::plan::table::TablePlan;
 use rusqlite::Connection;
 use std::path::Path;
@@ -25,7 +25,7 @@ pub(crate) fn build_index(db: &Connection, path: &Path, plan: &TablePlan) -> Res
                AND (name LIKE 'moorage\\_key\\_%' ESCAPE '\\' OR name LIKE 'moorage\\_match\\_%' ESCAPE '\\')";
     let built: i64 = db
         .query_row(sql, [&plan.target], |r| r.get(0))
-        .map_err(|e| sql_error(path, &format!("looking at table {}", plan.target), e))?;
+        .map_err(|e| sql_error(path, Doing::to("looking at table", &plan.target), e))?;
     if built > 0 {
         return Ok(());
     }
@@ -39,6 +39,6 @@ pub(crate) fn build_index(db: &Connection, path: &Path, plan: &TablePlan) -> Res
                 plan.mapped.key_names().join(", ")
             ),
         },
-        _ => sql_error(path, &format!("building the key of table {}", plan.target), e),
+        _ => sql_error(path, &Doing::to("building the key of table", &plan.target), e),
     })
 }

@@ -5,7 +5,7 @@ use crate::as_target::values::Converter;
 use crate::as_target::{beside, state};
 use crate::file::error::sql_error;
 use arrow::array::RecordBatch;
-use moorage_adapter::{AdapterError, Result};
+use moorage_adapter::{AdapterError, Doing, Result};
 use moorage_core::model::schema::RowIdentity;
 use moorage_core::plan::table::TablePlan;
 use moorage_core::value::column::value_at;
@@ -14,7 +14,7 @@ use std::path::Path;
 
 /// Writes rows. They are let go of before the last one is written: where one value is large, that is a copy less of it.
 pub(super) fn load(db: &Connection, path: &Path, plan: &TablePlan, rows: RecordBatch) -> Result<()> {
-    let failed = |e| sql_error(path, &format!("loading table {}", plan.target), e);
+    let failed = |e| sql_error(path, &Doing::to("loading table", &plan.target), e);
     let beside = beside::loading_into(db, plan).map_err(failed)?;
     let into = beside.as_ref().unwrap_or(plan);
     let converter = Converter::new(into);

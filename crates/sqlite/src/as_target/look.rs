@@ -7,7 +7,7 @@ use crate::file::error::sql_error;
 use crate::file::read::{Writer, push};
 use crate::file::{open, sort};
 use async_trait::async_trait;
-use moorage_adapter::{AdapterError, Result, RowOrder, Sample, StoredTable, TargetLook};
+use moorage_adapter::{AdapterError, Doing, Result, RowOrder, Sample, StoredTable, TargetLook};
 use moorage_core::checkpoint::stored::Checkpoint;
 use moorage_core::compare::rows::{LookedRows, Misfit};
 use moorage_core::model::sql::{quote_ident, quote_list};
@@ -53,7 +53,7 @@ impl SqliteTargetLook {
             (db, done)
         })
         .await
-        .map_err(|e| AdapterError::Io { what: "looking at the target".into(), reason: e.to_string() })?;
+        .map_err(|e| AdapterError::Io { doing: "looking at the target".into(), reason: e.to_string() })?;
         self.db = Some(db);
         done
     }
@@ -84,7 +84,7 @@ impl Reading {
         parameters: impl rusqlite::Params,
         take: &mut dyn FnMut(LookedRows) -> bool,
     ) -> Result<()> {
-        let failed = |e| sql_error(path, &format!("reading table {}", self.plan.target), e);
+        let failed = |e| sql_error(path, &Doing::to("reading table", &self.plan.target), e);
         let mut query = db.prepare(&self.sql).map_err(failed)?;
         let mut rows = query.query(parameters).map_err(failed)?;
         let mut chunk = Chunk::new(self);
@@ -191,7 +191,7 @@ impl TargetLook for SqliteTargetLook {
     async fn count(&mut self, plan: &TablePlan) -> Result<(u64, u64)> {
         let plan = plan.clone();
         self.on(move |db, path| {
-            let failed = |e| sql_error(path, &format!("counting table {}", plan.target), e);
+            let failed = |e| sql_error(path, Doing::to("counting table", &plan.target), e);
             let table = quote_ident(&plan.target);
             let all: u64 =
                 db.query_row(&format!("SELECT count(*) FROM {table}"), [], |r| r.get(0)).map_err(failed)?;

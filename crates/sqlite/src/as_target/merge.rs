@@ -4,7 +4,7 @@ use crate::as_target::state;
 use crate::as_target::statements::Statements;
 use crate::as_target::values::Converter;
 use crate::file::error::sql_error;
-use moorage_adapter::{AdapterError, Result};
+use moorage_adapter::{AdapterError, Doing, Result};
 use moorage_core::apply::net::{Cells, GoneRow, NetRow};
 use moorage_core::apply::prepare::TableBatch;
 use moorage_core::apply::write_set::{Write, WriteSet};
@@ -29,7 +29,7 @@ pub(crate) fn apply(
     batch: &TableBatch,
 ) -> Result<TableCounters> {
     let blocks: &[&ChangeBlock] = &batch.blocks.iter().collect::<Vec<_>>();
-    let sql = |e| sql_error(path, &format!("merging into table {}", plan.target), e);
+    let sql = |e| sql_error(path, Doing::to("merging into table", &plan.target), e);
     let exact = exact && !state::keeps_rows(db, &plan.target).map_err(sql)?;
     let writer = Writer {
         db,
@@ -93,7 +93,7 @@ impl Writer<'_> {
     }
 
     fn sql(&self, error: rusqlite::Error) -> AdapterError {
-        sql_error(self.path, &format!("merging into table {}", self.plan.target), error)
+        sql_error(self.path, Doing::to("merging into table", &self.plan.target), error)
     }
 
     fn prepare(&self, sql: &str) -> Result<CachedStatement<'_>> {

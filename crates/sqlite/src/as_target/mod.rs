@@ -27,9 +27,9 @@ use crate::file::error::sql_error;
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_adapter::{
-    AdapterError, Committing, DecideTarget, Events, ExistingTable, Guarantees, Holder, InspectTarget, Lack,
-    LoadTarget, LoadedTable, MemoKind, Merge, RecallTarget, Reject, Replacing, Result, Settle, Settled, Step,
-    StoredTable, Surveyed, TableState, TakeFrom, TargetAddress, TargetLook, Turn, WriteTarget,
+    AdapterError, Committing, DecideTarget, Doing, Events, ExistingTable, Guarantees, Holder, InspectTarget,
+    Lack, LoadTarget, LoadedTable, MemoKind, Merge, RecallTarget, Reject, Replacing, Result, Settle, Settled,
+    Step, StoredTable, Surveyed, TableState, TakeFrom, TargetAddress, TargetLook, Turn, WriteTarget,
 };
 use moorage_core::change::block::ChangeBlock;
 use moorage_core::checkpoint::stored::Checkpoint;
@@ -103,7 +103,7 @@ impl SqliteTarget {
             }
             drop(db);
             std::fs::remove_file(path.as_path()).map_err(|e| AdapterError::Io {
-                what: format!("removing {}", path.display()),
+                doing: Doing::to("removing", path.display()),
                 reason: e.to_string(),
             })
         })

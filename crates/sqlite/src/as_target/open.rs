@@ -36,7 +36,7 @@ pub(crate) async fn blocking<T: Send + 'static>(
     work: impl FnOnce() -> Result<T> + Send + 'static,
 ) -> Result<T> {
     tokio::task::spawn_blocking(work).await.map_err(|e| AdapterError::Io {
-        what: "running work on the target file".into(),
+        doing: "running work on the target file".into(),
         reason: e.to_string(),
     })?
 }

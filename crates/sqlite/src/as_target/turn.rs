@@ -72,7 +72,7 @@ pub(crate) fn take(
         return Ok((Turn::Held(held), None));
     }
     let json = serde_json::to_string(holder)
-        .map_err(|e| AdapterError::Io { what: "taking the turn to write".into(), reason: e.to_string() })?;
+        .map_err(|e| AdapterError::Io { doing: "taking the turn to write".into(), reason: e.to_string() })?;
     let random = "SELECT lower(hex(randomblob(16)))";
     let token: String = db.query_row(random, [], |r| r.get(0)).map_err(failed)?;
     let sql =

@@ -1,16 +1,17 @@
 //! SQLite's errors in words that say what to do.
 
-use moorage_adapter::{AdapterError, Layer};
+use moorage_adapter::{AdapterError, Doing, Layer};
 use rusqlite::ErrorCode;
 use std::path::Path;
 
 /// Wraps an error of a statement on the file at `path`.
-pub(crate) fn sql_error(path: &Path, doing: &str, error: rusqlite::Error) -> AdapterError {
-    let what = format!("target {}: {doing}", path.display());
+pub(crate) fn sql_error(path: &Path, doing: impl Into<Doing>, error: rusqlite::Error) -> AdapterError {
+    let doing = doing.into();
+    let what = Doing { operation: format!("target {}: {}", path.display(), doing.operation).into(), ..doing };
     let hint = match error.sqlite_error_code() {
         Some(ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked) => {
             return AdapterError::Busy {
-                what,
+                doing: what,
                 reason: format!(
                     "{error}; another program holds a write transaction open on this file: end it"
                 ),
@@ -18,7 +19,7 @@ pub(crate) fn sql_error(path: &Path, doing: &str, error: rusqlite::Error) -> Ada
         }
         Some(ErrorCode::DiskFull | ErrorCode::SystemIoFailure) => {
             return AdapterError::Busy {
-                what,
+                doing: what,
                 reason: format!("{error}; free some space there, nothing was lost"),
             };
         }
@@ -37,14 +38,17 @@ pub(crate) fn sql_error(path: &Path, doing: &str, error: rusqlite::Error) -> Ada
 }
 
 /// Wraps an error of a statement on the source file. A file that is busy may be free later.
-pub(crate) fn source_error(path: &Path, doing: &str, error: rusqlite::Error) -> AdapterError {
-    let place = path.display().to_string();
-    let refuse =
-        |hint: &str| AdapterError::refused(format!("source {place}: {doing}"), format!("{error}{hint}"));
+pub(crate) fn source_error(path: &Path, doing: impl Into<Doing>, error: rusqlite::Error) -> AdapterError {
+    let (place, doing) = (path.display().to_string(), doing.into());
+    let refuse = |hint: &str| {
+        let doing = doing.clone();
+        let doing = Doing { operation: format!("source {place}: {}", doing.operation).into(), ..doing };
+        AdapterError::refused(doing, format!("{error}{hint}"))
+    };
     match error.sqlite_error_code() {
         Some(ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked) => AdapterError::Lost {
-            address: place,
             reason: format!("{doing}: another program keeps the file locked"),
+            address: place,
         },
         Some(ErrorCode::ReadOnly | ErrorCode::PermissionDenied) => {
             refuse("; make the file and its folder writable for this user: the change table is in the file")

@@ -98,7 +98,7 @@ impl Files {
 
     fn failed(&self, name: &str, error: impl ToString) -> AdapterError {
         let what = format!("the file {}", self.folder.join(name).display());
-        AdapterError::Io { what, reason: error.to_string() }
+        AdapterError::Io { doing: what.into(), reason: error.to_string() }
     }
 
     /// Keeps all others out, also in other processes, until it is dropped.

@@ -59,11 +59,11 @@ impl TargetKind for FolderKind {
     }
 
     fn place(&self) -> &'static str {
-        "folder:…"
+        "folder://…"
     }
 
     fn answer(&self, place: &str) -> Option<Result<Answered, String>> {
-        let path = place.strip_prefix("folder:")?;
+        let path = place.strip_prefix("folder://")?;
         let keys = vec![KeyAnswer::plain("path", path)];
         let end = EndAnswer { kind: "folder", about: "", keys, password: None };
         Some(Ok(Answered { end, name: "warehouse".into(), has_password: false, password: None }))

@@ -17,7 +17,7 @@ use crate::wire::address::PostgresAddress;
 use crate::wire::connect::{ABOUT_VALUES, SESSION, Session, watched};
 use crate::wire::error::is_missing_right;
 use crate::wire::waits::{holders, naming_waits};
-use moorage_adapter::{AdapterError, CapturePlan, Event, Events, Result, Step};
+use moorage_adapter::{AdapterError, CapturePlan, Doing, Event, Events, Result, Step};
 use moorage_core::model::sql::{quote_ident, quote_literal};
 use moorage_core::plan::table::TablePlan;
 use std::collections::BTreeSet;
@@ -118,24 +118,26 @@ const LEFT_ALONE: Duration = Duration::from_secs(3);
 
 impl At<'_> {
     /// Runs statements in one transaction.
-    async fn run(&self, doing: &str, sql: &str) -> Result<()> {
+    async fn run(&self, doing: impl Into<Doing>, sql: &str) -> Result<()> {
+        let doing = doing.into();
         let work = async {
-            self.attempt(&format!("BEGIN; {sql}; COMMIT")).await.map_err(|e| self.explained(doing, &e))
+            self.attempt(&format!("BEGIN; {sql}; COMMIT")).await.map_err(|e| self.explained(&doing, &e))
         };
-        naming_waits(self.address, self.session.pid(), doing, self.events, work).await
+        naming_waits(self.address, self.session.pid(), &doing, self.events, work).await
     }
 
     /// Runs statements that lock a table of the application, in one transaction. Whoever wants to write to the table queues
     /// up behind the wait for such a lock, so it is given up soon, and asked for again later.
-    async fn run_locking(&self, doing: &str, table: u64, sql: &str) -> Result<()> {
+    async fn run_locking(&self, doing: impl Into<Doing>, table: u64, sql: &str) -> Result<()> {
+        let doing = doing.into();
         let begun = Instant::now();
         let sql = format!("BEGIN; SET LOCAL lock_timeout = {MOST_HELD_UP_MS}; {sql}; COMMIT");
         loop {
-            let watched = watched(self.address, doing, async { Ok(self.attempt(&sql).await) });
+            let watched = watched(self.address, &doing, async { Ok(self.attempt(&sql).await) });
             match watched.await? {
                 Ok(()) => return Ok(()),
                 Err(error) if error.code() == Some(&SqlState::LOCK_NOT_AVAILABLE) => {}
-                Err(error) => return Err(self.explained(doing, &error)),
+                Err(error) => return Err(self.explained(&doing, &error)),
             }
             let found = holders(self.session, table).await?;
             let of = if found.is_empty() { "others".into() } else { found.join("; ") };
@@ -157,9 +159,10 @@ impl At<'_> {
         done
     }
 
-    fn explained(&self, doing: &str, error: &tokio_postgres::Error) -> AdapterError {
+    fn explained(&self, doing: impl Into<Doing>, error: &tokio_postgres::Error) -> AdapterError {
+        let doing = doing.into();
         if !is_missing_right(error) {
-            return self.session.error(doing, error);
+            return self.session.error(&doing, error);
         }
         let words = error.as_db_error().map_or("", |d| d.message());
         let statements = format!(
@@ -442,7 +445,7 @@ async fn make_table(at: &At<'_>, names: &Names, plan: &TablePlan, limit: u64) ->
         row_trigger = trigger("row"),
         truncate_trigger = trigger("truncate"),
     );
-    at.run_locking(&format!("making triggers on {}", plan.table()), id, &sql).await
+    at.run_locking(format!("making triggers on {}", plan.table()), id, &sql).await
 }
 
 fn drop_triggers(names: &Names, table: &str) -> String {
@@ -462,7 +465,7 @@ async fn drop_table(at: &At<'_>, names: &Names, id: u64, table: &str) -> Result<
         names.rows(id),
         names.earlier(id)
     );
-    at.run_locking(&format!("removing triggers from {table}"), id, &sql).await
+    at.run_locking(format!("removing triggers from {table}"), id, &sql).await
 }
 
 /// Removes everything; gives what there was.

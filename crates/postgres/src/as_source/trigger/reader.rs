@@ -23,7 +23,7 @@ use crate::wire::lsn;
 use crate::wire::values::push_text;
 use chrono::{DateTime, Utc};
 use futures_util::TryStreamExt;
-use moorage_adapter::{AdapterError, Result, SnapshotMark, StreamTable};
+use moorage_adapter::{AdapterError, Doing, Result, SnapshotMark, StreamTable};
 use moorage_core::Position;
 use moorage_core::change::block::ChangeBlock;
 use moorage_core::change::builder::{ChangeBlockBuilder, Images};
@@ -224,7 +224,7 @@ async fn send(
     found: &mut Found,
     sender: &mpsc::Sender<ChangeBlock>,
 ) -> Result<bool> {
-    let doing = format!("reading changes of {}", table.plan.table());
+    let doing = Doing::to("reading changes of", table.plan.table());
     let sql = format!("COPY ({sql}) TO STDOUT");
     let lines = session.client().copy_out(&sql).await.map_err(|e| session.error(&doing, &e))?;
     let mut lines = std::pin::pin!(lines);
