@@ -12,6 +12,8 @@ pub mod conformance;
 mod faulty;
 mod faulty_source;
 mod folder;
+mod memory_held;
+mod memory_merge;
 mod memory_source;
 mod memory_target;
 mod pool;

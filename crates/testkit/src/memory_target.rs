@@ -1,20 +1,19 @@
 //! A target in memory that also records every change it is given, in order.
 
-use crate::carry_out::{TextRow, berth, carry_out, load, texts};
-use crate::rows::{Op, Row, row_at};
+use crate::carry_out::{berth, load, texts};
+use crate::memory_held::{Inner, Table};
+use crate::memory_merge::MemoryMerge;
+use crate::rows::{Op, Row};
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_adapter::{
     AdapterError, Committing, DecideTarget, Events, ExistingTable, Guarantees, Holder, InspectTarget, Lack,
-    LoadTarget, LoadedTable, Memo, MemoKind, Merge, RecallTarget, Reject, Replacement, Replacing, Result,
-    Settle, Settled, Step, StoredTable, Surveyed, TableProgress, TableState, TakeFrom, TargetAddress,
-    TargetLook, Turn, WriteTarget,
+    LoadTarget, LoadedTable, MemoKind, Merge, RecallTarget, Reject, Replacing, Result, Settle, Settled, Step,
+    StoredTable, Surveyed, TableState, TakeFrom, TargetAddress, TargetLook, Turn, WriteTarget,
 };
 use moorage_core::Column;
-use moorage_core::apply::prepare::TableBatch;
 use moorage_core::change::block::ChangeBlock;
 use moorage_core::change::counters::TableCounters;
-use moorage_core::change::kind::ChangeKind;
 use moorage_core::checkpoint::stored::Checkpoint;
 use moorage_core::model::described::SourceIdentity;
 use moorage_core::model::finding::{End, Finding};
@@ -23,27 +22,6 @@ use moorage_core::plan::dialect::{Declared, TargetDialect};
 use moorage_core::plan::table::TablePlan;
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex, MutexGuard};
-
-#[derive(Clone, Debug)]
-struct Table {
-    rows: Vec<TextRow>,
-    stored: Option<StoredTable>,
-    adopted: bool,
-    /// Rows that are being loaded again beside these.
-    again: Option<Vec<TextRow>>,
-}
-
-#[derive(Clone, Debug, Default)]
-struct Inner {
-    tables: BTreeMap<String, Table>,
-    checkpoint: Option<Checkpoint>,
-    memos: BTreeMap<(String, MemoKind, String), Vec<u8>>,
-    seen: Vec<Op>,
-    /// A table and the name of rows that it refuses.
-    forbidden: Option<(String, String)>,
-    /// Who has the turn.
-    holder: Option<Holder>,
-}
 
 /// A target in memory. Clones share what they hold.
 #[derive(Clone)]
@@ -124,129 +102,6 @@ impl MemoryTarget {
         let rows = rows.iter().map(texts).collect();
         let table_there = Table { rows, stored: None, adopted: true, again: None };
         self.inner.lock().unwrap().tables.insert(table.into(), table_there);
-    }
-}
-
-fn refused(what: &str) -> AdapterError {
-    AdapterError::refused("memory", what)
-}
-
-impl Inner {
-    fn check(&self, plan: &TablePlan) -> Result<()> {
-        match self.tables.get(&plan.target) {
-            Some(t) if t.stored.is_none() && !t.rows.is_empty() && plan.existing_rows.is_none() => {
-                Err(refused(&format!("{} holds rows; existing_rows says nothing", plan.target)))
-            }
-            _ => Ok(()),
-        }
-    }
-
-    fn fence(&self, mine: Option<&Holder>) -> Result<()> {
-        match mine {
-            Some(_) if mine == self.holder.as_ref() => Ok(()),
-            _ => Err(AdapterError::turn_lost("p", self.holder.as_ref())),
-        }
-    }
-
-    fn refuse_forbidden(&mut self, target: &str) -> Result<()> {
-        let Some((table, name)) = self.forbidden.clone().filter(|(table, _)| table == target) else {
-            return Ok(());
-        };
-        match self.table(target).rows.iter().any(|r| r[1].as_ref() == Some(&name)) {
-            true => Err(refused(&format!("{table} refuses {name}"))),
-            false => Ok(()),
-        }
-    }
-
-    fn table(&mut self, name: &str) -> &mut Table {
-        self.tables.get_mut(name).expect("the table was created")
-    }
-}
-
-struct MemoryMerge {
-    shared: Arc<Mutex<Inner>>,
-    work: Inner,
-    mine: Option<Holder>,
-    pipeline: String,
-    progress: BTreeMap<String, TableCounters>,
-}
-
-fn ops(block: &ChangeBlock) -> impl Iterator<Item = Op> {
-    block.changes().map(|c| {
-        let new = || row_at(block.new_rows(), c.new.unwrap());
-        let old = || c.old.map(|o| row_at(block.old_rows(), o).0);
-        match c.kind {
-            ChangeKind::Insert => Op::Insert(new()),
-            ChangeKind::Update => Op::Update(old().unwrap_or_else(|| new().0), new()),
-            ChangeKind::Delete => Op::Delete(old().unwrap()),
-            ChangeKind::Truncate => Op::Truncate,
-        }
-    })
-}
-
-#[async_trait]
-impl Merge for MemoryMerge {
-    async fn write(&mut self, batch: Arc<[TableBatch]>) -> Result<()> {
-        for of in batch.iter() {
-            self.work.seen.extend(of.blocks.iter().flat_map(ops));
-            let table = self.work.table(&of.plan.target);
-            if of.set.empty && table.adopted && of.plan.existing_rows == Some(ExistingRows::Keep) {
-                return Err(refused(&format!("{} keeps rows: resnapshot it", of.plan.target)));
-            }
-            let counters = carry_out(&mut self.work.table(&of.plan.target).rows, of)?;
-            self.work.refuse_forbidden(&of.plan.target)?;
-            *self.progress.entry(of.plan.target.clone()).or_default() += counters;
-        }
-        Ok(())
-    }
-
-    async fn replace(&mut self, tables: Vec<Replacement<'_>>) -> Result<()> {
-        for Replacement { plan, later, end } in tables {
-            let mut rows = self.shared.lock().unwrap().table(&plan.target).again.take().expect("made again");
-            let snapshot_rows = rows.len() as u64;
-            let mut counters = TableCounters::default();
-            for batch in later {
-                counters += carry_out(&mut rows, &batch?)?;
-            }
-            let table = self.work.table(&plan.target);
-            (table.rows, table.again) = (rows, None);
-            self.progress.remove(&plan.target);
-            let stored = table.stored.as_mut().expect("created");
-            (stored.snapshot_rows, stored.counters, stored.state) = (snapshot_rows, counters, end.state);
-            stored.mark = end.mark.map(|m| (m.text, m.complete_at.to_string()));
-            stored.captured_by = end.captured_by;
-        }
-        Ok(())
-    }
-
-    async fn remember(&mut self, memos: &[Memo]) -> Result<()> {
-        for Memo { kind, name, content } in memos.iter().cloned() {
-            match content {
-                Some(content) => self.work.memos.insert((self.pipeline.clone(), kind, name), content),
-                None => self.work.memos.remove(&(self.pipeline.clone(), kind, name)),
-            };
-        }
-        Ok(())
-    }
-
-    async fn commit(mut self: Box<Self>, checkpoint: &Checkpoint) -> Result<Vec<TableProgress>> {
-        for (target, counters) in &self.progress {
-            if let Some(stored) = &mut self.work.table(target).stored {
-                stored.counters += *counters;
-            }
-        }
-        self.work.checkpoint = Some(checkpoint.clone());
-        let mut shared = self.shared.lock().unwrap();
-        shared.fence(self.mine.as_ref())?;
-        // What is loaded beside a table meanwhile is not this batch's.
-        for (name, table) in &mut self.work.tables {
-            let loaded = shared.tables.get(name).and_then(|t| t.again.clone());
-            table.again = loaded;
-        }
-        *shared = self.work;
-        drop(shared);
-        let progress = self.progress.into_iter().map(|(target, counters)| TableProgress { target, counters });
-        Ok(progress.collect())
     }
 }
 

@@ -141,7 +141,7 @@ fn first_and_newest_rows_are_shown() {
 #[test]
 fn changes_are_followed_without_moving_the_pipeline() {
     let quay = Quay::new(MARINA);
-    quay.moorage(&["changes", "vessels"]).expect(2, &["carries no table vessels"]);
+    quay.moorage(&["changes", "vessels"]).expect(2, &["carries no table vessels", "was never run"]);
     quay.catch_up();
     quay.change("UPDATE vessels SET name = 'Heron' WHERE id = 1; INSERT INTO vessels VALUES (4, 'Grebe', NULL); DELETE FROM vessels WHERE id = 2");
     let texts = [

@@ -35,6 +35,7 @@ impl Default for Limits {
 
 /// What the driver does next.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[must_use]
 pub enum Action {
     /// Wait for more.
     Wait,

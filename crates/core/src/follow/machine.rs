@@ -101,6 +101,7 @@ pub enum End<F> {
 
 /// What the driver does next.
 #[derive(Debug)]
+#[must_use]
 pub enum Next<F> {
     /// Apply a piece.
     Apply(Piece),

@@ -14,6 +14,7 @@ const PLAIN: AsciiSet = NON_ALPHANUMERIC.remove(b'_').remove(b'-');
 /// What became of a file.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "snake_case")]
+#[must_use]
 pub enum Written {
     /// It was made, or made anew.
     Written,

@@ -20,6 +20,7 @@ pub enum Resnapshot {
 
 /// How tables will be read again.
 #[derive(Clone, Debug)]
+#[must_use]
 pub enum Rereads {
     /// By the next run.
     NextRun(Vec<String>),
@@ -74,6 +75,7 @@ async fn forget(
 
 /// What came of reading a table again while the pipeline runs; none as long as it goes on.
 #[derive(Clone, Debug, PartialEq, Eq)]
+#[must_use]
 pub enum RereadOutcome {
     /// The new rows are in place.
     Done,

@@ -187,7 +187,10 @@ pub enum EngineError {
         near: String,
     },
     /// A table named on the command line.
-    #[error("pipeline {pipeline} carries no table {table}; it carries {known}")]
+    #[error(
+        "pipeline {pipeline} carries no table {table}; {}",
+        if known.is_empty() { "it was never run: `moorage run` begins".into() } else { format!("it carries {known}") }
+    )]
     UnknownTable {
         /// The pipeline.
         pipeline: String,

@@ -28,6 +28,7 @@ use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 
 /// What preparing led to.
+#[must_use]
 pub(crate) enum Ready {
     /// A copy without following is done.
     Copied,

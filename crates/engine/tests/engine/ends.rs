@@ -3,7 +3,9 @@
 use moorage_adapter::Event;
 use moorage_adapter::{Events, Source, Target};
 use moorage_core::project::config::Project;
-use moorage_engine::{EngineError, Outcome, Pipeline, Resnapshot, RunOptions, resnapshot, run, stop_pair};
+use moorage_engine::{
+    EngineError, Outcome, Pipeline, Rereads, Resnapshot, RunOptions, resnapshot, run, stop_pair,
+};
 use moorage_testkit::AnyKind;
 use std::path::Path;
 use std::sync::{Arc, Mutex};
@@ -56,7 +58,8 @@ pub(crate) async fn caught_up_reading_again(
         if matches!(event, Event::Streaming { .. }) {
             let (which, silent): (_, Events) = (Resnapshot::Tables(vec![table.into()]), Arc::new(|_| {}));
             let asking = resnapshot(&asked, &which, &silent);
-            tokio::task::block_in_place(|| tokio::runtime::Handle::current().block_on(asking)).unwrap();
+            let asked = tokio::task::block_in_place(|| tokio::runtime::Handle::current().block_on(asking));
+            assert!(matches!(asked, Ok(Rereads::Running(_))), "{asked:?}");
         }
         telling.lock().unwrap().push(event);
     });

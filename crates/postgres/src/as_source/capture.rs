@@ -267,7 +267,7 @@ pub(crate) async fn slot(at: &Observed<'_>, plan: &Point, again: bool) -> Result
                     statements,
                 };
             }
-            session.error(&Doing::to("making slot", &plan.slot), &e)
+            session.error(Doing::to("making slot", &plan.slot), &e)
         })?;
         position(row.get(0))
     };

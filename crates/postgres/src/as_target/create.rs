@@ -27,7 +27,7 @@ pub(crate) async fn list(session: &Session) -> Result<Vec<String>> {
 
 pub(crate) async fn count(session: &Session, target: &str) -> Result<u64> {
     let sql = format!("SELECT count(*) FROM ONLY {}", relation(target));
-    let rows: i64 = session.one(Doing::to("counting rows of", &target), &sql, &[]).await?.get(0);
+    let rows: i64 = session.one(Doing::to("counting rows of", target), &sql, &[]).await?.get(0);
     Ok(rows.max(0) as u64)
 }
 

@@ -365,7 +365,7 @@ impl<'a> Work<'a> {
     async fn copy(&self, rows: &[usize]) -> Done<()> {
         const PIECE_BYTES: usize = 128 << 10;
         let form = &self.into.form;
-        let trouble = |e: tokio_postgres::Error| sort(self.session.address(), &self.doing(), &e);
+        let trouble = |e: tokio_postgres::Error| sort(self.session.address(), self.doing(), &e);
         let statement = self.session.statement(&form.copy()).await.map_err(trouble)?;
         let sink = self.session.client().copy_in::<_, Bytes>(&statement).await.map_err(trouble)?;
         let mut sink = Box::pin(sink);

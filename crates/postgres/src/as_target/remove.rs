@@ -20,7 +20,7 @@ async fn remove_table(session: &Session, target: &str, dry: bool) -> Result<Step
                 "DROP INDEX IF EXISTS {schema}.moorage_key_{0}, {schema}.moorage_match_{0}",
                 found.id
             );
-            session.run(Doing::to("removing indexes from table", &target), &sql).await?;
+            session.run(Doing::to("removing indexes from table", target), &sql).await?;
         }
     }
     let outcome = match (adopted, dry, &found) {
@@ -29,7 +29,7 @@ async fn remove_table(session: &Session, target: &str, dry: bool) -> Result<Step
         (false, true, _) => "would be removed",
         (false, false, _) => {
             let sql = format!("DROP TABLE {}", relation(target));
-            session.run(Doing::to("removing table", &target), &sql).await?;
+            session.run(Doing::to("removing table", target), &sql).await?;
             "removed"
         }
     };

@@ -206,7 +206,7 @@ impl Session {
 
     /// Wraps an error.
     pub(crate) fn error(&self, doing: impl Into<Doing>, error: &tokio_postgres::Error) -> AdapterError {
-        statement_error(&self.address, &doing.into(), error)
+        statement_error(&self.address, doing.into(), error)
     }
 
     /// Waits for an answer, for as long as the server is there.

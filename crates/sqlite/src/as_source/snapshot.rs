@@ -94,7 +94,7 @@ pub(crate) fn read_rows(
     writer: Writer,
     take: &mut dyn FnMut(RecordBatch) -> bool,
 ) -> Result<bool> {
-    let failed = |e| source_error(path, &Doing::to("reading table", &schema.table), e);
+    let failed = |e| source_error(path, Doing::to("reading table", &schema.table), e);
     let mut query = db.prepare(sql).map_err(failed)?;
     let mut rows = query.query(parameters).map_err(failed)?;
     let mut chunk = RowsBuilder::new(schema.clone());

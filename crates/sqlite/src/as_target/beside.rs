@@ -58,7 +58,7 @@ pub(crate) fn swap(
     end: &LoadedTable,
     snapshot_rows: u64,
 ) -> Result<()> {
-    let failed = |e| sql_error(path, &Doing::to("replacing the rows of table", &plan.target), e);
+    let failed = |e| sql_error(path, Doing::to("replacing the rows of table", &plan.target), e);
     let (table, loaded) = (quote_ident(&plan.target), quote_ident(&name(&plan.target)));
     let adopted = state::owner(db, &plan.target).map_err(failed)?.is_some_and(|(_, adopted)| adopted);
     let by_hand = plan.ddl.is_some();

@@ -39,6 +39,6 @@ pub(crate) fn build_index(db: &Connection, path: &Path, plan: &TablePlan) -> Res
                 plan.mapped.key_names().join(", ")
             ),
         },
-        _ => sql_error(path, &Doing::to("building the key of table", &plan.target), e),
+        _ => sql_error(path, Doing::to("building the key of table", &plan.target), e),
     })
 }

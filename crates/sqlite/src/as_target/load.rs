@@ -14,7 +14,7 @@ use std::path::Path;
 
 /// Writes rows. They are let go of before the last one is written: where one value is large, that is a copy less of it.
 pub(super) fn load(db: &Connection, path: &Path, plan: &TablePlan, rows: RecordBatch) -> Result<()> {
-    let failed = |e| sql_error(path, &Doing::to("loading table", &plan.target), e);
+    let failed = |e| sql_error(path, Doing::to("loading table", &plan.target), e);
     let beside = beside::loading_into(db, plan).map_err(failed)?;
     let into = beside.as_ref().unwrap_or(plan);
     let converter = Converter::new(into);

@@ -84,7 +84,7 @@ impl Reading {
         parameters: impl rusqlite::Params,
         take: &mut dyn FnMut(LookedRows) -> bool,
     ) -> Result<()> {
-        let failed = |e| sql_error(path, &Doing::to("reading table", &self.plan.target), e);
+        let failed = |e| sql_error(path, Doing::to("reading table", &self.plan.target), e);
         let mut query = db.prepare(&self.sql).map_err(failed)?;
         let mut rows = query.query(parameters).map_err(failed)?;
         let mut chunk = Chunk::new(self);

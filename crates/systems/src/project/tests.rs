@@ -2,10 +2,12 @@
 
 use super::Described;
 use crate::{KINDS, source_kinds, target_kinds};
-use moorage_adapter::kind::{Given, Key, names};
+use moorage_adapter::Lack;
+use moorage_adapter::kind::{Given, Key, LogInAs, Opening, names};
 use moorage_core::project::text::{Answers, PasswordAnswer, project_text};
 use rstest::rstest;
 use std::collections::{BTreeMap, BTreeSet};
+use std::path::Path;
 
 const GOOD: &str = r#"
 [sources.harbour]
@@ -199,4 +201,76 @@ fn words_of_kinds_are_their_own() {
     let words: BTreeMap<&str, &str> = KINDS.iter().map(|kind| (kind.word(), kind.about())).collect();
     assert_eq!(words.len(), KINDS.len());
     assert!(KINDS.iter().all(|kind| kind.as_source().is_some() || kind.as_target().is_some()));
+}
+
+/// Every end there is, with what it says of itself, as the architecture's table has it.
+#[test]
+fn the_docs_list_what_each_kind_guarantees_and_lacks() {
+    let text = r#"
+[sources.log]
+kind = "postgres"
+url = "postgres://moorage@db.example/harbour"
+[sources.trigger]
+kind = "postgres"
+url = "postgres://moorage@db.example/harbour"
+capture = "trigger"
+[sources.file]
+kind = "sqlite"
+path = "shed.db"
+[targets.server]
+kind = "postgres"
+url = "postgres://moorage@db.example/warehouse"
+[targets.file]
+kind = "sqlite"
+path = "warehouse.db"
+"#;
+    let described = Described::parse("f", text).unwrap();
+    let opening =
+        || Opening { folder: Path::new("."), connections: 1, of_pipeline: None, instead: LogInAs::default() };
+    let lacking = |lacks: &[Lack]| match lacks {
+        [] => "nothing".to_string(),
+        lacks => lacks.iter().map(|lack| format!("`{lack:?}`")).collect::<Vec<_>>().join(", "),
+    };
+    let source = |name: &str, end: &str| {
+        let lacks = described.sources[name].open(opening()).unwrap().lacks();
+        format!("| source {end} | | | {} |", lacking(lacks))
+    };
+    let target = |name: &str, end: &str| {
+        let says = described.targets[name].open(opening()).unwrap().guarantees();
+        format!(
+            "| target {end} | `{:?}` | `{:?}` | {} |",
+            says.committing,
+            says.replacing,
+            lacking(says.lacks)
+        )
+    };
+    let lines = [
+        source("log", "`postgres` (log)"),
+        source("trigger", "`postgres` (trigger)"),
+        source("file", "`sqlite`"),
+        target("server", "`postgres`"),
+        target("file", "`sqlite`"),
+    ];
+    let docs = include_str!("../../../../docs/architecture.md");
+    for line in &lines {
+        assert!(docs.contains(line.as_str()), "missing in docs/architecture.md: {line}");
+    }
+    for (kind, word) in
+        source_kinds().map(|k| ("source", k.0.word())).chain(target_kinds().map(|k| ("target", k.0.word())))
+    {
+        assert!(
+            lines.iter().any(|l| l.starts_with(&format!("| {kind} `{word}`"))),
+            "{kind} {word} is not in the table"
+        );
+    }
+    for (kind, target) in target_kinds() {
+        let (name, _) =
+            [("server", "postgres"), ("file", "sqlite")].into_iter().find(|of| of.1 == kind.word()).unwrap();
+        let lacks = described.targets[name].open(opening()).unwrap().guarantees().lacks;
+        assert_eq!(
+            target.sets_aside(),
+            !lacks.contains(&Lack::SettingAside),
+            "{name}: on_reject is refused where it is lacking"
+        );
+    }
 }
