@@ -3,18 +3,35 @@
 use crate::rows::Row;
 use arrow::array::RecordBatch;
 use moorage_adapter::{AdapterError, Result};
+use moorage_core::Column;
 use moorage_core::apply::net::Cells;
 use moorage_core::apply::prepare::TableBatch;
 use moorage_core::apply::write_set::Write;
 use moorage_core::change::block::ChangeBlock;
 use moorage_core::change::counters::{Adjusted, TableCounters};
 use moorage_core::model::policy::Mismatch;
+use moorage_core::plan::dialect::{Declared, TargetDialect};
 use moorage_core::plan::table::TablePlan;
 use moorage_core::value::column::{value_at, value_text};
 use std::collections::BTreeMap;
 
 /// A row: each column's text, none for null.
 pub(crate) type TextRow = Vec<Option<String>>;
+
+/// Declares logical types by their words, tells all names apart, and reserves none.
+pub(crate) struct TextDialect;
+
+impl TargetDialect for TextDialect {
+    fn declare(&self, column: &Column, _: bool) -> Declared {
+        Declared { sql: column.logical.to_string(), note: None }
+    }
+    fn fold(&self, identifier: &str) -> String {
+        identifier.into()
+    }
+    fn reserved(&self, _: &str) -> Option<String> {
+        None
+    }
+}
 
 /// A berth as texts.
 pub(crate) fn texts(row: &Row) -> TextRow {

@@ -1,6 +1,6 @@
 //! A target in memory that also records every change it is given, in order.
 
-use crate::carry_out::{berth, load, texts};
+use crate::carry_out::{TextDialect, berth, load, texts};
 use crate::memory_held::{Inner, Table};
 use crate::memory_merge::MemoryMerge;
 use crate::rows::{Op, Row};
@@ -11,14 +11,13 @@ use moorage_adapter::{
     LoadTarget, LoadedTable, MemoKind, Merge, RecallTarget, Reject, Replacing, Result, Settle, Settled, Step,
     StoredTable, Surveyed, TableState, TakeFrom, TargetAddress, TargetLook, Turn, WriteTarget,
 };
-use moorage_core::Column;
 use moorage_core::change::block::ChangeBlock;
 use moorage_core::change::counters::TableCounters;
 use moorage_core::checkpoint::stored::Checkpoint;
 use moorage_core::model::described::SourceIdentity;
 use moorage_core::model::finding::{End, Finding};
 use moorage_core::model::policy::ExistingRows;
-use moorage_core::plan::dialect::{Declared, TargetDialect};
+use moorage_core::plan::dialect::TargetDialect;
 use moorage_core::plan::table::TablePlan;
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex, MutexGuard};
@@ -43,20 +42,6 @@ const GUARANTEES: Guarantees = Guarantees {
 impl Default for MemoryTarget {
     fn default() -> Self {
         Self { inner: Arc::default(), mine: Arc::default(), guarantees: GUARANTEES }
-    }
-}
-
-struct Dialect;
-
-impl TargetDialect for Dialect {
-    fn declare(&self, column: &Column, _: bool) -> Declared {
-        Declared { sql: column.logical.to_string(), note: None }
-    }
-    fn fold(&self, identifier: &str) -> String {
-        identifier.into()
-    }
-    fn reserved(&self, _: &str) -> Option<String> {
-        None
     }
 }
 
@@ -117,7 +102,7 @@ impl InspectTarget for MemoryTarget {
     }
 
     fn dialect(&self) -> &(dyn TargetDialect + Sync) {
-        &Dialect
+        &TextDialect
     }
 
     async fn list(&self) -> Result<Vec<String>> {

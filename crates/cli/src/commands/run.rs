@@ -87,7 +87,11 @@ pub async fn run(global: &Global, args: &RunArgs, held: Option<Held>) -> Result<
     match failures.first() {
         None => Ok(finished),
         // A pipeline that failed is no wrong usage, whatever it failed at.
-        Some(first) => Err(Failure { code: first.code, ..Failure::failed(words.join("\nerror: ")) }),
+        Some(first) => Err(Failure {
+            code: first.code,
+            object: first.object.clone(),
+            ..Failure::failed(words.join("\nerror: "))
+        }),
     }
 }
 

@@ -285,6 +285,7 @@ fn errors_are_json_where_everything_is() {
         assert_eq!(ran.err.trim().lines().count(), 1, "{}", ran.err);
         let document: serde_json::Value = serde_json::from_str(ran.err.trim()).unwrap();
         let text = |name: &str| document["error"][name].as_str().unwrap().to_string();
+        assert!(document["error"]["object"].is_null() || text("object").starts_with("table "), "{document}");
         (text("code"), text("message"))
     };
     assert_eq!(error(&["verify"], 1).0, "never_run");

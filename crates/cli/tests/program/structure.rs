@@ -112,6 +112,13 @@ fn a_structure_change_stops_in_order_and_reading_again_mends_it(
     );
     assert_eq!(project.value::<i64>("SELECT count(*) FROM t"), 2, "nothing behind the change was applied");
     project.refuses(&["public.t: column"]);
+    // Programs are told which table, beside the words.
+    let refused = project.moorage(&["run", "--format", "json"]).expect(1, &[]);
+    assert!(
+        refused.err.contains("{\"code\":\"drift\",\"pipeline\":null,\"object\":\"table public.t\""),
+        "{}",
+        refused.err
+    );
     project.moorage(&["resnapshot", "public.t"]).expect(0, &[]);
     project.catch_up();
     project.assert_same("t", "t");

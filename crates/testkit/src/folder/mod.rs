@@ -8,6 +8,7 @@ mod kind;
 mod load;
 mod place;
 
+use crate::carry_out::TextDialect;
 use async_trait::async_trait;
 use batch::FolderMerge;
 use files::{Table, of_pipeline, of_table};
@@ -16,31 +17,16 @@ use moorage_adapter::{
     Merge, RecallTarget, Replacing, Result, StoredTable, TakeFrom, TargetAddress, TargetLook, Turn,
     WriteTarget,
 };
-use moorage_core::Column;
 use moorage_core::checkpoint::stored::Checkpoint;
 use moorage_core::model::described::SourceIdentity;
 use moorage_core::model::finding::{End, Finding};
-use moorage_core::plan::dialect::{Declared, TargetDialect};
+use moorage_core::plan::dialect::TargetDialect;
 use moorage_core::plan::table::TablePlan;
 use place::{Memos, memo_name};
 use std::collections::{BTreeMap, BTreeSet};
 
 pub use kind::FolderKind;
 pub use place::FolderTarget;
-
-struct Dialect;
-
-impl TargetDialect for Dialect {
-    fn declare(&self, column: &Column, _: bool) -> Declared {
-        Declared { sql: column.logical.to_string(), note: None }
-    }
-    fn fold(&self, identifier: &str) -> String {
-        identifier.into()
-    }
-    fn reserved(&self, _: &str) -> Option<String> {
-        None
-    }
-}
 
 #[async_trait]
 impl InspectTarget for FolderTarget {
@@ -58,7 +44,7 @@ impl InspectTarget for FolderTarget {
     }
 
     fn dialect(&self) -> &(dyn TargetDialect + Sync) {
-        &Dialect
+        &TextDialect
     }
 
     fn definition(&self, plan: &TablePlan) -> String {
