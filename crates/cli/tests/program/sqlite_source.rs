@@ -232,3 +232,33 @@ fn updates_carried_along_to_the_same_table_are_refused_by_name() {
     quay.change("PRAGMA foreign_keys = ON; INSERT INTO tree VALUES (4, 4), (5, 4); DELETE FROM tree WHERE id = 4; DELETE FROM tree WHERE id = 1; INSERT INTO tree VALUES (9, 9)");
     quay.assert_follows(&["tree"]);
 }
+
+/// What capturing costs a statement of the application does not grow with the table: no trigger reads all of it.
+#[test]
+fn triggers_look_rows_up_and_read_no_whole_table() {
+    let quay = Quay::new(
+        "CREATE TABLE meter_readings (berth_id INTEGER NOT NULL, read_at TEXT NOT NULL, kwh REAL, seal TEXT UNIQUE COLLATE NOCASE, PRIMARY KEY (berth_id, read_at));
+         CREATE TABLE gate_log (at TEXT, gate TEXT); CREATE TABLE vessels (id INTEGER PRIMARY KEY, name TEXT UNIQUE)",
+    );
+    quay.catch_up();
+    quay.change(
+        "WITH RECURSIVE c(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM c WHERE i < 3000) INSERT INTO meter_readings SELECT i % 9, i, i, 's' || i FROM c;
+         INSERT INTO vessels SELECT rowid, seal FROM meter_readings; INSERT INTO gate_log SELECT read_at, 'north' FROM meter_readings; ANALYZE",
+    );
+    let db = quay.harbour();
+    for statement in [
+        "INSERT INTO meter_readings VALUES (1, 'now', 1, 'S-new')",
+        "INSERT OR REPLACE INTO meter_readings VALUES (1, '1', 1, 'S7')",
+        "UPDATE meter_readings SET kwh = 5, read_at = 'later' WHERE berth_id = 2 AND read_at = '2'",
+        "DELETE FROM meter_readings WHERE berth_id = 3 AND read_at = '3'",
+        "INSERT INTO vessels VALUES (7777, 'Heron')",
+        "UPDATE vessels SET name = 'Grebe' WHERE id = 5",
+        "INSERT INTO gate_log VALUES ('now', 'south')",
+        "DELETE FROM gate_log WHERE rowid = 4",
+    ] {
+        let mut prepared = db.prepare(statement).unwrap();
+        assert_eq!(prepared.execute([]).unwrap(), 1, "{statement}");
+        assert_eq!(prepared.get_status(rusqlite::StatementStatus::FullscanStep), 0, "{statement}");
+    }
+    quay.assert_follows(&["meter_readings", "vessels", "gate_log"]);
+}

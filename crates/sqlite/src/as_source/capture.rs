@@ -60,8 +60,34 @@ pub(crate) fn row_number(db: &Connection, table: &str) -> Sql<Option<&'static st
     Ok(["rowid", "_rowid_", "oid"].into_iter().find(|n| columns.iter().all(|c| c != n)))
 }
 
+/// How triggers find the rows that a new one may take the place of.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Lookup {
+    /// By number, of rows that each unique index gives: no plan reads the whole table.
+    ByIndex,
+    /// As an earlier version wrote it: one condition, for which some versions of SQLite read the whole table. It captures
+    /// the same, so triggers that are there in this form stay: taking them away would be a gap.
+    ByCondition,
+}
+
+/// The triggers that capture a table now, if they are exactly ours.
+fn in_force(
+    db: &Connection,
+    names: &Names,
+    plan: &TablePlan,
+    there: &[(String, String, String)],
+) -> Sql<Option<Vec<(String, String)>>> {
+    for lookup in [Lookup::ByIndex, Lookup::ByCondition] {
+        let wanted = triggers(db, names, plan, lookup)?;
+        if wanted.iter().all(|(name, sql)| there.iter().any(|(n, _, s)| n == name && s == sql)) {
+            return Ok(Some(wanted));
+        }
+    }
+    Ok(None)
+}
+
 /// The triggers that a table needs: name and statement.
-pub(crate) fn triggers(db: &Connection, names: &Names, plan: &TablePlan) -> Sql<Vec<(String, String)>> {
+fn triggers(db: &Connection, names: &Names, plan: &TablePlan, lookup: Lookup) -> Sql<Vec<(String, String)>> {
     let table = &plan.table().name;
     let row = row_number(db, table)?.unwrap_or("rowid");
     let quoted: Vec<String> = plan.schema.columns.iter().map(|c| quote_ident(&c.name)).collect();
@@ -100,23 +126,33 @@ pub(crate) fn triggers(db: &Connection, names: &Names, plan: &TablePlan) -> Sql<
         ),
         captured("delete", "D", &[("row_was", &old_row)], &[("o", "OLD.")]),
     ];
-    let mut same: Vec<String> = unique_indexes(db, table)?
+    let indexes: Vec<String> = unique_indexes(db, table)?
         .iter()
         .map(|unique| {
             let term = |(name, collation): &(String, String)| {
                 let column = quote_ident(name);
                 format!("{column} = NEW.{column} COLLATE {}", quote_ident(collation))
             };
-            format!("({})", unique.columns.iter().map(term).collect::<Vec<_>>().join(" AND "))
+            unique.columns.iter().map(term).collect::<Vec<_>>().join(" AND ")
         })
         .collect();
     // Rows collide by their number too, whether or not it is the key, if a statement gives it.
-    if row_number(db, table)?.is_some() {
-        same.push(format!("{row} = NEW.{row}"));
-    }
+    let is_numbered = row_number(db, table)?.is_some();
+    let same = match lookup {
+        Lookup::ByIndex if is_numbered => {
+            let of_index = |condition: &String| format!("SELECT {row} FROM {on} WHERE {condition}");
+            let mut rows: Vec<String> = indexes.iter().map(of_index).collect();
+            rows.push(format!("SELECT NEW.{row}"));
+            format!("{row} IN ({})", rows.join(" UNION ALL "))
+        }
+        _ => {
+            let mut same: Vec<String> = indexes.iter().map(|condition| format!("({condition})")).collect();
+            same.extend(is_numbered.then(|| format!("{row} = NEW.{row}")));
+            same.join(" OR ")
+        }
+    };
     if !same.is_empty() {
         let (into, values) = images(&[("o", "")]);
-        let same = same.join(" OR ");
         for (what, event, unless) in [
             ("replace_by_insert", "INSERT", String::new()),
             ("replace_by_update", "UPDATE", format!(" AND {row} <> OLD.{row}")),
@@ -149,12 +185,10 @@ pub(crate) fn captured_by(db: &Connection, names: &Names, plan: &TablePlan) -> S
     if !table_exists(db, &plan.table().name)? {
         return Ok(None);
     }
-    let mut wanted = triggers(db, names, plan)?;
-    wanted.sort();
-    let there = existing_triggers(db, names)?;
-    if !wanted.iter().all(|(name, sql)| there.iter().any(|(n, _, s)| n == name && s == sql)) {
+    let Some(mut wanted) = in_force(db, names, plan, &existing_triggers(db, names)?)? else {
         return Ok(None);
-    }
+    };
+    wanted.sort();
     let version: i64 = db.query_row("PRAGMA schema_version", [], |r| r.get(0))?;
     let mut query =
         db.prepare_cached("SELECT rowid FROM sqlite_schema WHERE type = 'trigger' AND name = ?1")?;
@@ -250,7 +284,8 @@ pub(crate) fn align(db: &Connection, names: &Names, tables: &[TablePlan]) -> Sql
     let there = existing_triggers(db, names)?;
     let mut wanted = Vec::new();
     for plan in tables {
-        wanted.extend(triggers(db, names, plan)?);
+        let made = in_force(db, names, plan, &there)?;
+        wanted.extend(made.map_or_else(|| triggers(db, names, plan, Lookup::ByIndex), Ok)?);
     }
     let mut changed = 0;
     for (name, _, sql) in &there {
