@@ -262,3 +262,18 @@ fn triggers_look_rows_up_and_read_no_whole_table() {
     }
     quay.assert_follows(&["meter_readings", "vessels", "gate_log"]);
 }
+
+/// Where nothing is to be made in the source, a run begins and catches up beside a transaction that someone leaves open.
+#[test]
+fn a_run_that_goes_on_waits_for_no_writer() {
+    let quay = Quay::new(BERTHS);
+    quay.change("INSERT INTO berths (id) VALUES (1)");
+    quay.catch_up();
+    quay.change("INSERT INTO berths (id) VALUES (2)");
+    let writer = quay.harbour();
+    writer.execute_batch("BEGIN IMMEDIATE; INSERT INTO berths (id) VALUES (3)").unwrap();
+    quay.catch_up().expect(0, &["triggers on 3 tables: already so"]);
+    assert_eq!(quay.value::<i64>("SELECT max(id) FROM berths"), 2);
+    writer.execute_batch("COMMIT").unwrap();
+    quay.assert_follows(&["berths"]);
+}

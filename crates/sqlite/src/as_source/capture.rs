@@ -278,44 +278,68 @@ pub(crate) fn make(
     Ok(steps)
 }
 
-/// Gives exactly these tables their triggers, inside the caller's transaction.
-pub(crate) fn align(db: &Connection, names: &Names, tables: &[TablePlan]) -> Sql<Step> {
-    widen(db, names, tables)?;
-    let there = existing_triggers(db, names)?;
-    let mut wanted = Vec::new();
-    for plan in tables {
-        let made = in_force(db, names, plan, &there)?;
-        wanted.extend(made.map_or_else(|| triggers(db, names, plan, Lookup::ByIndex), Ok)?);
-    }
-    let mut changed = 0;
-    for (name, _, sql) in &there {
-        if !wanted.iter().any(|(n, s)| n == name && s == sql) {
-            db.execute_batch(&format!("DROP TRIGGER {}", quote_ident(name)))?;
-            changed += 1;
-        }
-    }
-    for (name, sql) in &wanted {
-        if !there.iter().any(|(n, _, s)| n == name && s == sql) {
-            db.execute_batch(sql)?;
-            changed += 1;
-        }
-    }
-    let what = format!("triggers on {} {}", tables.len(), if tables.len() == 1 { "table" } else { "tables" });
-    Ok(Step::new(what, if changed == 0 { "already so" } else { "made" }))
+/// What differs from exactly these tables having their triggers.
+struct Differences {
+    /// Triggers, by name.
+    too_many: Vec<String>,
+    /// Statements.
+    missing: Vec<String>,
+    /// Images of so many columns have room in the change table, and of so many it is needed.
+    room: (usize, usize),
 }
 
-/// The change table has room for the images of the widest table.
-fn widen(db: &Connection, names: &Names, tables: &[TablePlan]) -> Sql<()> {
-    let needed = tables.iter().map(|t| t.schema.columns.len()).max().unwrap_or(0);
-    let sql = "SELECT count(*) FROM pragma_table_info(?1) WHERE name GLOB 'o[0-9]*'";
-    let there: usize = db.query_row(sql, [names.changes_plain()], |r| r.get(0))?;
-    for i in there + 1..=needed {
+impl Differences {
+    fn find(db: &Connection, names: &Names, tables: &[TablePlan]) -> Sql<Self> {
+        let there = existing_triggers(db, names)?;
+        let mut wanted = Vec::new();
+        for plan in tables {
+            let made = in_force(db, names, plan, &there)?;
+            wanted.extend(made.map_or_else(|| triggers(db, names, plan, Lookup::ByIndex), Ok)?);
+        }
+        let is_wanted =
+            |(name, _, sql): &&(String, String, String)| wanted.iter().any(|(n, s)| n == name && s == sql);
+        let is_there = |(name, sql): &&(String, String)| there.iter().any(|(n, _, s)| n == name && s == sql);
+        let too_many = there.iter().filter(|t| !is_wanted(t)).map(|(name, ..)| name.clone()).collect();
+        let missing = wanted.iter().filter(|t| !is_there(t)).map(|(_, sql)| sql.clone()).collect();
+        let sql = "SELECT count(*) FROM pragma_table_info(?1) WHERE name GLOB 'o[0-9]*'";
+        let room: usize = db.query_row(sql, [names.changes_plain()], |r| r.get(0))?;
+        let needed = tables.iter().map(|t| t.schema.columns.len()).max().unwrap_or(0);
+        Ok(Self { too_many, missing, room: (room, needed) })
+    }
+
+    fn are_none(&self) -> bool {
+        self.too_many.is_empty() && self.missing.is_empty() && self.room.1 <= self.room.0
+    }
+}
+
+fn about_triggers(tables: &[TablePlan], outcome: &str) -> Step {
+    let count = tables.len();
+    Step::new(format!("triggers on {count} {}", if count == 1 { "table" } else { "tables" }), outcome)
+}
+
+/// Looks whether exactly these tables have their triggers. Waits for no writer.
+pub(crate) fn aligned(db: &Connection, names: &Names, tables: &[TablePlan]) -> Sql<Option<Step>> {
+    let differences = Differences::find(db, names, tables)?;
+    Ok(differences.are_none().then(|| about_triggers(tables, "already so")))
+}
+
+/// Gives exactly these tables their triggers, inside the caller's transaction.
+pub(crate) fn align(db: &Connection, names: &Names, tables: &[TablePlan]) -> Sql<Step> {
+    let Differences { too_many, missing, room } = Differences::find(db, names, tables)?;
+    for i in room.0 + 1..=room.1 {
         db.execute_batch(&format!(
             "ALTER TABLE {0} ADD COLUMN o{i}; ALTER TABLE {0} ADD COLUMN n{i}",
             names.changes()
         ))?;
     }
-    Ok(())
+    for name in &too_many {
+        db.execute_batch(&format!("DROP TRIGGER {}", quote_ident(name)))?;
+    }
+    for sql in &missing {
+        db.execute_batch(sql)?;
+    }
+    let changed = !too_many.is_empty() || !missing.is_empty();
+    Ok(about_triggers(tables, if changed { "made" } else { "already so" }))
 }
 
 /// Removes everything of the capture point, inside the caller's transaction.

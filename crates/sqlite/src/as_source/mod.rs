@@ -233,9 +233,15 @@ impl SetUpSource for SqliteSource {
     }
 
     async fn align(&self, capture: &CapturePlan, tables: &[TablePlan], events: &Events) -> Result<()> {
-        let (names, tables) = (Names::new(capture), tables.to_vec());
-        let step =
-            self.change("aligning the triggers", move |db| capture::align(db, &names, &tables)).await?;
+        let (names, carried) = (Names::new(capture), tables.to_vec());
+        let looked = move |db: &Connection| capture::aligned(db, &names, &carried);
+        let step = match self.sql("looking at the triggers", looked).await? {
+            Some(step) => step,
+            None => {
+                let (names, tables) = (Names::new(capture), tables.to_vec());
+                self.change("aligning the triggers", move |db| capture::align(db, &names, &tables)).await?
+            }
+        };
         events(Event::Prepared { step });
         Ok(())
     }
