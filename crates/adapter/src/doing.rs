@@ -22,7 +22,6 @@ impl Doing {
 impl fmt::Display for Doing {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match &self.object {
-            Some(object) if self.operation.is_empty() => f.write_str(object),
             Some(object) => write!(f, "{} {object}", self.operation),
             None => f.write_str(&self.operation),
         }

@@ -44,7 +44,9 @@ pub struct House {
 
 impl House {
     pub fn read() -> Self {
-        let all = Path::new(env!("CARGO_MANIFEST_DIR")).parent().unwrap();
+        // Asked when it runs: where builds share their folder, a binary may have been compiled for another checkout.
+        let here = std::env::var_os("CARGO_MANIFEST_DIR").expect("Cargo runs this and says where");
+        let all = Path::new(&here).parent().unwrap();
         let mut house = Self { sources: BTreeMap::new(), folders: BTreeSet::new(), crates: BTreeMap::new() };
         for folder in fs::read_dir(all).unwrap().map(|f| f.unwrap().path()) {
             let name = folder.file_name().unwrap().to_str().unwrap().to_string();

@@ -96,7 +96,7 @@ impl Rereading {
         let mut tables = Vec::with_capacity(plans.len());
         for (at, (plan, captured_by)) in plans.iter().zip(captured_by).enumerate() {
             let path = folder::file(&pipeline.state_folder, &pipeline.name, &format!("{at}.again"));
-            let spool = Spool::create(&path, plan.schema.clone())?;
+            let spool = Spool::create(&path, plan.schema.clone()).await?;
             pipeline.target.create_again(&pipeline.name, plan).await?;
             events(Event::ReadingAgain { table: plan.table().to_string() });
             tables.push(Table { plan: plan.clone(), spool, captured_by, rows: Arc::default() });

@@ -34,11 +34,16 @@ struct Kept {
 
 impl Spool {
     /// An empty one, in the place of whatever was left there.
-    pub(crate) fn create(path: &Path, schema: Arc<TableSchema>) -> Result<Self> {
-        // One that was given up a moment ago may still be written to: it keeps its own file, without a name.
-        let _ = std::fs::remove_file(path);
-        let file = folder::open(path).and_then(|file| file.set_len(0).map(|()| file));
-        let file = file.map_err(|e| EngineError::State { path: path.into(), reason: e.to_string() })?;
+    pub(crate) async fn create(path: &Path, schema: Arc<TableSchema>) -> Result<Self> {
+        let failed = |reason: String| EngineError::State { path: path.into(), reason };
+        let place = path.to_path_buf();
+        let opening = tokio::task::spawn_blocking(move || {
+            // One that was given up a moment ago may still be written to: it keeps its own file, without a name.
+            let _ = std::fs::remove_file(&place);
+            folder::open(&place).and_then(|file| file.set_len(0).map(|()| file))
+        });
+        let opened = opening.await.map_err(|e| failed(e.to_string()))?;
+        let file = opened.map_err(|e| failed(e.to_string()))?;
         let mut kept = Kept { path: path.into(), file: BufWriter::new(file), bytes: 0, schema };
         let (sender, mut blocks) = mpsc::channel(WAITING);
         let keeping = tokio::task::spawn_blocking(move || {
