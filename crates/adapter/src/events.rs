@@ -124,6 +124,15 @@ pub enum Event {
         /// By what: `Ctrl-C`, `SIGTERM`, `--for`.
         by: String,
     },
+    /// A table's structure has changed in the source.
+    StructureChanged {
+        /// The source table, as it was called before.
+        table: String,
+        /// What changed: `column depth was added (integer)`.
+        what: String,
+        /// What is done about it: `the target follows`.
+        done: String,
+    },
     /// Something a person should know.
     Warning {
         /// What.

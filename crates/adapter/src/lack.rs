@@ -13,6 +13,8 @@ pub enum Lack {
     ChangingRows,
     /// Setting changes aside that it refuses.
     SettingAside,
+    /// Altering the columns of a table that has rows.
+    Altering,
 }
 
 impl fmt::Display for Lack {
@@ -22,6 +24,7 @@ impl fmt::Display for Lack {
             Self::Truncates => "it does not tell that a table was emptied from deletes of its rows",
             Self::ChangingRows => "it only appends rows",
             Self::SettingAside => "it sets no changes aside",
+            Self::Altering => "it does not alter the columns of a table that has rows",
         })
     }
 }

@@ -77,7 +77,7 @@ impl SegmentSender {
             AdapterError::Gap { table, why } => (table, why, true),
             error => return self.fail_with(error).await,
         };
-        let schema = vec![SchemaChange { table, order: u64::MAX, what, ends }];
+        let schema = vec![SchemaChange { table, order: u64::MAX, what, ends, step: None }];
         let in_transaction = self.in_transaction.load(Ordering::Relaxed);
         self.send(Segment { schema, in_transaction, ..Segment::default() }).await;
         // Whoever follows has all there is, and closes the stream.

@@ -8,6 +8,7 @@ pub mod apply;
 pub mod change;
 pub mod checkpoint;
 pub mod compare;
+pub mod drift;
 pub mod expr;
 pub mod follow;
 #[cfg(test)]

@@ -10,6 +10,7 @@ use moorage_adapter::{
 use moorage_core::apply::prepare::TableBatch;
 use moorage_core::change::block::ChangeBlock;
 use moorage_core::checkpoint::stored::Checkpoint;
+use moorage_core::drift::alter::Alteration;
 use moorage_core::model::described::SourceIdentity;
 use moorage_core::model::finding::Finding;
 use moorage_core::plan::dialect::TargetDialect;
@@ -75,6 +76,10 @@ impl Merge for FaultyMerge {
     async fn write(&mut self, batch: Arc<[TableBatch]>) -> Result<()> {
         let fuse = self.fuse.clone();
         fuse.guard(self.inner.write(batch)).await
+    }
+
+    async fn alter(&mut self, alteration: &Alteration) -> Result<()> {
+        self.fuse.clone().guard(self.inner.alter(alteration)).await
     }
 
     async fn replace(&mut self, tables: Vec<Replacement<'_>>) -> Result<()> {

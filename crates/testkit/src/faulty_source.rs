@@ -91,6 +91,10 @@ impl SourceLog for FaultySource {
         self.inner.capture_words()
     }
 
+    fn tells_of_structure(&self) -> bool {
+        self.inner.tells_of_structure()
+    }
+
     fn parse_position(&self, text: &str) -> Option<Position> {
         self.inner.parse_position(text)
     }

@@ -4,12 +4,15 @@ use crate::carry_out::carry_out;
 use crate::memory_held::{Inner, refused};
 use crate::rows::{Op, row_at};
 use async_trait::async_trait;
-use moorage_adapter::{Holder, Memo, Merge, Replacement, Result, TableProgress};
+use moorage_adapter::{
+    AdapterError, Holder, Lack, Memo, Merge, Replacement, Result, TableProgress, TableState,
+};
 use moorage_core::apply::prepare::TableBatch;
 use moorage_core::change::block::ChangeBlock;
 use moorage_core::change::counters::TableCounters;
 use moorage_core::change::kind::ChangeKind;
 use moorage_core::checkpoint::stored::Checkpoint;
+use moorage_core::drift::alter::Alteration;
 use moorage_core::model::policy::ExistingRows;
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex};
@@ -47,6 +50,19 @@ impl Merge for MemoryMerge {
             let counters = carry_out(&mut self.work.table(&of.plan.target).rows, of)?;
             self.work.refuse_forbidden(&of.plan.target)?;
             *self.progress.entry(of.plan.target.clone()).or_default() += counters;
+        }
+        Ok(())
+    }
+
+    async fn alter(&mut self, alteration: &Alteration) -> Result<()> {
+        if !alteration.steps.is_empty() {
+            return Err(AdapterError::Lacking { system: "memory".into(), lack: Lack::Altering });
+        }
+        if let Some(stored) = &mut self.work.table(&alteration.after.target).stored {
+            stored.plan = (*alteration.after).clone();
+            if alteration.rereads {
+                stored.state = TableState::NeedsResnapshot;
+            }
         }
         Ok(())
     }

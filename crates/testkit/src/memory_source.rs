@@ -269,6 +269,10 @@ impl SourceLog for MemorySource {
         CaptureWords { one: "slot", another: None }
     }
 
+    fn tells_of_structure(&self) -> bool {
+        false
+    }
+
     fn parse_position(&self, text: &str) -> Option<Position> {
         text.parse().ok().map(position)
     }

@@ -36,7 +36,7 @@ pub struct MemoryTarget {
 const GUARANTEES: Guarantees = Guarantees {
     committing: Committing::Together,
     replacing: Replacing::AtOnce,
-    lacks: &[Lack::SettingAside, Lack::Looks],
+    lacks: &[Lack::SettingAside, Lack::Looks, Lack::Altering],
 };
 
 impl Default for MemoryTarget {

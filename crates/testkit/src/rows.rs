@@ -62,6 +62,9 @@ pub fn berths_source_table() -> SourceTable {
         columns: columns()
             .into_iter()
             .map(|column| SourceColumn {
+                number: None,
+                known_as: None,
+                left: false,
                 column,
                 generated: false,
                 refused: None,
@@ -77,6 +80,7 @@ pub fn berths_source_table() -> SourceTable {
         whole_rows: Fix::none(),
         written_by: None,
         written_from: None,
+        state: String::new(),
         comment: None,
         note: None,
     }

@@ -30,6 +30,9 @@ pub trait SourceLog: Send + Sync {
     /// What people call a capture point of this source.
     fn capture_words(&self) -> CaptureWords;
 
+    /// Whether the stream tells of every change of structure and goes on behind it, so that nobody else has to look for them.
+    fn tells_of_structure(&self) -> bool;
+
     /// Reads a position's text as people or checkpoints write it; none if it is not one of this source.
     fn parse_position(&self, text: &str) -> Option<Position>;
 

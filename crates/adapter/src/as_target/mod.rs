@@ -8,8 +8,8 @@
 //! `create` on a table that is loading starts it again from empty. At most one batch is open; while it is, loads and looks
 //! may go on, and any other writing call may have to wait for its end.
 //!
-//! **Batches.** [`begin`](WriteTarget::begin), any number of [`write`](Merge::write), perhaps [`replace`](Merge::replace)
-//! and [`remember`](Merge::remember), then `commit_durably`. A batch that is dropped leaves nothing, but where the target says that
+//! **Batches.** [`begin`](WriteTarget::begin), any number of [`write`](Merge::write) and
+//! [`alter`](Merge::alter), perhaps [`replace`](Merge::replace) and [`remember`](Merge::remember), then `commit_durably`. A batch that is dropped leaves nothing, but where the target says that
 //! its data do not commit together with the checkpoint ([`Guarantees`]): there the engine does the rest, as told with them.
 //!
 //! **Repeating and breaking off.** A writing call that was dropped, or whose answer was lost, may have been carried out;

@@ -5,6 +5,7 @@ use async_trait::async_trait;
 use moorage_core::apply::prepare::TableBatch;
 use moorage_core::change::counters::TableCounters;
 use moorage_core::checkpoint::stored::Checkpoint;
+use moorage_core::drift::alter::Alteration;
 use moorage_core::plan::table::TablePlan;
 use std::sync::Arc;
 use std::time::Duration;
@@ -35,6 +36,14 @@ pub trait Merge: Send {
     /// Carries out what the batch does to each table. May be called several times, for parts of one batch in their order.
     /// The plans are shared: one that is the same as before is met again without a look at it.
     async fn write(&mut self, batch: Arc<[TableBatch]>) -> Result<()>;
+
+    /// Alters a table behind what was written and in front of what will be, and keeps its new plan: with the batch. Without a
+    /// step, only the plan; if its rows are to be read again, that is noted with it. Nobody who reads the table waits for longer than a second for it.
+    ///
+    /// # Errors
+    /// `Refused`, with the way out, if something in the target is in the way; `Lacking`, if it is asked for a step and the
+    /// target has said that it lacks [`Altering`](crate::Lack::Altering).
+    async fn alter(&mut self, alteration: &Alteration) -> Result<()>;
 
     /// Replaces tables' rows by those that were loaded again beside them
     /// ([`create_again`](crate::LoadTarget::create_again)), all together, so that tables that refer to each other fit at

@@ -16,6 +16,7 @@ mod comparing;
 mod connections;
 mod crashes;
 mod demo;
+mod drift;
 mod earlier;
 mod encryption;
 mod harness;

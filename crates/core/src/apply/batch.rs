@@ -11,6 +11,7 @@
 use crate::change::block::ChangeBlock;
 use crate::change::kind::Transaction;
 use crate::change::segment::Segment;
+use crate::drift::alter::Alteration;
 use crate::model::position::Position;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -47,10 +48,19 @@ pub enum Action {
     Commit,
 }
 
+/// What a batch is made of, in order.
+#[derive(Clone, Debug)]
+pub enum Collected {
+    /// Changes of rows. Blocks of one table stand in the order of their changes.
+    Rows(ChangeBlock),
+    /// A table is altered: what stands before is written before, what stands behind is written behind it.
+    Alter(Arc<Alteration>),
+}
+
 /// Collects a batch.
 pub struct Batcher {
     limits: Limits,
-    blocks: Vec<ChangeBlock>,
+    collected: Vec<Collected>,
     bytes: usize,
     rows: usize,
     commits: u64,
@@ -75,7 +85,7 @@ impl Batcher {
     pub fn new(limits: Limits) -> Self {
         Self {
             limits,
-            blocks: Vec::new(),
+            collected: Vec::new(),
             bytes: 0,
             rows: 0,
             commits: 0,
@@ -108,12 +118,20 @@ impl Batcher {
     pub fn add(&mut self, segment: Segment, now: Instant) {
         self.bytes += segment.bytes();
         self.rows += segment.blocks.iter().map(ChangeBlock::len).sum::<usize>();
-        self.blocks.extend(segment.blocks);
+        self.collected.extend(segment.blocks.into_iter().map(Collected::Rows));
         self.commits += segment.commits;
         self.in_transaction = segment.in_transaction;
         if segment.last_commit.is_some() {
             self.last = segment.last_commit;
         }
+        self.since.get_or_insert(now);
+    }
+
+    /// Adds that a table is altered, in front of all that is added later. It counts as a change, but not as what a
+    /// transaction brings: something has to end behind it.
+    pub fn alter(&mut self, alteration: Arc<Alteration>, now: Instant) {
+        self.rows += 1;
+        self.collected.push(Collected::Alter(alteration));
         self.since.get_or_insert(now);
     }
 
@@ -162,16 +180,16 @@ impl Batcher {
         self.rows
     }
 
-    /// Takes the blocks to write; the batch goes on.
-    pub fn take_part(&mut self) -> Vec<ChangeBlock> {
+    /// Takes what is to be written; the batch goes on.
+    pub fn take_part(&mut self) -> Vec<Collected> {
         self.bytes = 0;
         self.rows = 0;
-        std::mem::take(&mut self.blocks)
+        std::mem::take(&mut self.collected)
     }
 
-    /// Ends the batch: its last blocks, and the transaction it ends with. The next one is empty. None, and
+    /// Ends the batch: the last of it, and the transaction it ends with. The next one is empty. None, and
     /// nothing taken, if it cannot end here.
-    pub fn close(&mut self) -> Option<(Vec<ChangeBlock>, BatchEnd)> {
+    pub fn close(&mut self) -> Option<(Vec<Collected>, BatchEnd)> {
         if self.in_transaction || self.next_is_early() {
             return None;
         }

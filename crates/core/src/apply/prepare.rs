@@ -1,10 +1,12 @@
 //! Preparing a batch: from changes to what they do to each table. It needs no target, and can go on while another batch
 //! is applied.
 
+use crate::apply::batch::Collected;
 use crate::apply::net::ReduceError;
 use crate::apply::reduce::reduce;
 use crate::apply::write_set::WriteSet;
 use crate::change::block::ChangeBlock;
+use crate::drift::alter::Alteration;
 use crate::plan::carried::CarriedTables;
 use crate::plan::table::TablePlan;
 use std::collections::BTreeMap;
@@ -32,12 +34,45 @@ impl TableBatch {
     }
 }
 
-/// Prepares a batch, or a part of one: the tables in the order in which they are carried. Changes of tables that are not
-/// carried, and blocks without any news, are left out.
+/// One thing that is done to the target.
+#[derive(Clone, Debug)]
+pub enum Deed {
+    /// Rows are written.
+    Write(Arc<[TableBatch]>),
+    /// A table is altered.
+    Alter(Arc<Alteration>),
+}
+
+/// Prepares a batch, or a part of one. `tables` are those that are carried where it begins, and then those where it ends.
+/// Changes of a table are reduced from one alteration of it to the next, never across.
 ///
 /// # Errors
 /// See [`ReduceError`].
-pub fn prepare(blocks: Vec<ChangeBlock>, tables: &CarriedTables) -> Result<Vec<TableBatch>, ReduceError> {
+pub fn prepare(collected: Vec<Collected>, tables: &mut CarriedTables) -> Result<Vec<Deed>, ReduceError> {
+    let mut deeds = Vec::new();
+    let mut blocks = Vec::new();
+    for next in collected {
+        match next {
+            Collected::Rows(block) => blocks.push(block),
+            Collected::Alter(alteration) => {
+                let rows = prepare_rows(std::mem::take(&mut blocks), tables)?;
+                deeds.extend((!rows.is_empty()).then(|| Deed::Write(rows.into())));
+                *tables = tables.with(&alteration.before, alteration.after.clone());
+                deeds.push(Deed::Alter(alteration));
+            }
+        }
+    }
+    let rows = prepare_rows(blocks, tables)?;
+    deeds.extend((!rows.is_empty()).then(|| Deed::Write(rows.into())));
+    Ok(deeds)
+}
+
+/// The tables in the order in which they are carried. Changes of tables that are not carried, and blocks without any news,
+/// are left out.
+///
+/// # Errors
+/// See [`ReduceError`].
+fn prepare_rows(blocks: Vec<ChangeBlock>, tables: &CarriedTables) -> Result<Vec<TableBatch>, ReduceError> {
     let mut met: BTreeMap<usize, (Arc<TablePlan>, Vec<ChangeBlock>)> = BTreeMap::new();
     for block in blocks.into_iter().filter(|b| !b.is_empty() || b.read().total() > 0) {
         if let Some((place, plan)) = tables.of(&block.schema().table) {

@@ -7,7 +7,7 @@
 use crate::change::counters::Operations;
 use crate::change::kind::{Change, ChangeKind, Entry, Transaction, Unchanged};
 use crate::model::schema::TableSchema;
-use arrow::array::{RecordBatch, UInt32Array};
+use arrow::array::{RecordBatch, RecordBatchOptions, UInt32Array};
 use arrow::compute::take_record_batch;
 use arrow::error::ArrowError;
 use std::collections::HashMap;
@@ -217,6 +217,30 @@ impl ChangeBlock {
         block.new = take_record_batch(&self.new, &UInt32Array::from(new))?;
         block.old = take_record_batch(&self.old, &UInt32Array::from(old))?;
         Ok(block)
+    }
+
+    /// The block with the columns of another structure alone, which are all among its own.
+    ///
+    /// # Errors
+    /// If one is not.
+    pub fn onto(mut self, schema: &Arc<TableSchema>) -> Result<Self, ArrowError> {
+        let place = |name: &str| {
+            let at = self.schema.columns.iter().position(|c| c.name == name);
+            at.ok_or_else(|| ArrowError::SchemaError(format!("captured changes have no column {name}")))
+        };
+        let places = schema.columns.iter().map(|c| place(&c.name)).collect::<Result<Vec<_>, _>>()?;
+        let rows = |rows: &RecordBatch| {
+            let columns = places.iter().map(|&at| rows.column(at).clone()).collect();
+            let options = RecordBatchOptions::new().with_row_count(Some(rows.num_rows()));
+            RecordBatch::try_new_with_options(schema.arrow(), columns, &options)
+        };
+        (self.new, self.old) = (rows(&self.new)?, rows(&self.old)?);
+        for unchanged in self.unchanged.values_mut() {
+            *unchanged = places.iter().map(|&at| unchanged[at]).collect();
+        }
+        self.unchanged.retain(|_, unchanged| unchanged.contains(&true));
+        self.schema = schema.clone();
+        Ok(self)
     }
 
     /// The same block with only the changes of transactions that `keep` says yes to.

@@ -17,10 +17,11 @@
 
 use crate::apply::batch::{Action, BatchEnd, Batcher, Limits};
 use crate::apply::net::ReduceError;
-use crate::apply::prepare::{TableBatch, prepare};
+use crate::apply::prepare::{Deed, prepare};
 use crate::change::segment::Segment;
 use crate::change::sequence::Sequence;
 use crate::change::structure::SchemaChange;
+use crate::drift::alter::Alteration;
 use crate::follow::reread::Reread;
 use crate::model::position::Position;
 use crate::plan::carried::CarriedTables;
@@ -38,7 +39,7 @@ const IDLE_GROWTH_BYTES: u64 = 1 << 20;
 pub struct Settings {
     /// When a batch is closed.
     pub limits: Limits,
-    /// The tables whose changes come.
+    /// The tables whose changes come, as they are carried where the stream begins.
     pub tables: CarriedTables,
     /// Everything up to here is in the target; none if nothing is known.
     pub at: Option<Position>,
@@ -54,8 +55,8 @@ pub struct Settings {
 /// What is applied to the target at once.
 #[derive(Debug)]
 pub struct Piece {
-    /// What it does to each table.
-    pub batch: Arc<[TableBatch]>,
+    /// What it does, in order.
+    pub deeds: Vec<Deed>,
     /// How it ends.
     pub end: PieceEnd,
 }
@@ -157,6 +158,7 @@ pub struct Looked<F> {
 /// The state of following.
 pub struct Follow<F> {
     batcher: Batcher,
+    /// As they are carried behind all that was prepared.
     tables: CarriedTables,
     sequence: Sequence,
     /// The number of the last transaction of the batch that is to end where an earlier one was to.
@@ -233,6 +235,17 @@ impl<F> Follow<F> {
             Some((wanted, at)) => Err(FollowError::Missed { wanted: wanted.clone(), at: at.clone() }),
             None => Ok(()),
         }
+    }
+
+    /// A table is altered, behind all that was fed and in front of all that will be.
+    pub fn alter(&mut self, alteration: Arc<Alteration>, now: Instant) {
+        self.gathered = false;
+        self.batcher.alter(alteration, now);
+    }
+
+    /// There are tables to be read again: that is asked for at once, and nothing ends before.
+    pub fn wants_reread(&mut self, now: Instant) {
+        (self.asked, self.next_ask) = (false, now);
     }
 
     /// Where the first batch has to end.
@@ -350,8 +363,8 @@ impl<F> Follow<F> {
         }
         // On a quiet source no batch comes: then the loaded rows take their place in one of their own.
         if self.is_idle() && self.at.clone().is_some_and(|at| self.is_due(&at)) {
-            let batch = Arc::from([]);
-            return Ok(Next::Apply(self.hand_out(Piece { batch, end: PieceEnd::Replacing })));
+            let piece = Piece { deeds: Vec::new(), end: PieceEnd::Replacing };
+            return Ok(Next::Apply(self.hand_out(piece)));
         }
         Ok(Next::Wait { until: due, reads: self.reads() })
     }
@@ -405,13 +418,13 @@ impl<F> Follow<F> {
     }
 
     fn part(&mut self) -> Result<Piece, FollowError> {
-        let batch = prepare(self.batcher.take_part(), &self.tables)?;
-        Ok(Piece { batch: batch.into(), end: PieceEnd::Open })
+        let deeds = prepare(self.batcher.take_part(), &mut self.tables)?;
+        Ok(Piece { deeds, end: PieceEnd::Open })
     }
 
     fn close(&mut self) -> Result<Option<Piece>, FollowError> {
-        let Some((blocks, end)) = self.batcher.close() else { return Ok(None) };
-        let batch = prepare(blocks, &self.tables)?;
+        let Some((collected, end)) = self.batcher.close() else { return Ok(None) };
+        let deeds = prepare(collected, &mut self.tables)?;
         self.gathered = false;
         // The earlier one may have been cut in another way on its way here, and its numbers are in the target.
         self.sequence.skip_to(self.settled.take().unwrap_or(0));
@@ -422,7 +435,7 @@ impl<F> Follow<F> {
             sequence: self.sequence.last(),
             replaces: false,
         };
-        Ok(Some(Piece { batch: batch.into(), end: PieceEnd::Batch(ended) }))
+        Ok(Some(Piece { deeds, end: PieceEnd::Batch(ended) }))
     }
 
     fn hand_out(&mut self, mut piece: Piece) -> Piece {

@@ -2,6 +2,7 @@
 
 use super::machine::{End, Follow, FollowError, Looked, Next, Piece, PieceEnd, Settings};
 use crate::apply::batch::Limits;
+use crate::apply::prepare::{Deed, TableBatch};
 use crate::change::block::ChangeBlock;
 use crate::change::builder::{ChangeBlockBuilder, Images};
 use crate::change::kind::{ChangeKind, Transaction};
@@ -47,6 +48,7 @@ fn plan(name: &str) -> TablePlan {
         mismatch: Default::default(),
         comment: None,
         fingerprint: String::new(),
+        structure: None,
     }
 }
 
@@ -110,7 +112,11 @@ struct Applied {
 impl Applied {
     fn take(&mut self, piece: &Piece) {
         let mut own: Vec<(u64, u64)> = Vec::new();
-        for block in piece.batch.iter().flat_map(|of| &of.blocks) {
+        let written = piece.deeds.iter().flat_map(|deed| match deed {
+            Deed::Write(batch) => batch.iter().collect(),
+            Deed::Alter(_) => Vec::new(),
+        });
+        for block in written.flat_map(|of: &TableBatch| &of.blocks) {
             own.extend(block.changes().enumerate().map(|(i, c)| (c.order, block.sequence(i))));
         }
         own.sort_unstable();
@@ -258,8 +264,13 @@ fn the_next_batch_is_collected_and_closed_while_one_is_applied_and_no_more_than_
 fn nothing_goes_behind_a_change_of_structure_and_all_before_it_is_applied() {
     let mut machine = Machine::new(settings(100), Instant::now());
     let mut log = transaction(1, 1, 3, 2);
-    let what =
-        SchemaChange { table: plan("berths").table().clone(), order: 4, what: "new".into(), ends: false };
+    let what = SchemaChange {
+        table: plan("berths").table().clone(),
+        order: 4,
+        what: "new".into(),
+        ends: false,
+        step: None,
+    };
     log.push(Segment { schema: vec![what.clone()], ..Segment::default() });
     log.extend(transaction(2, 5, 3, 2));
     let (applied, end) = drive(&mut machine, log.into(), std::iter::empty()).unwrap();

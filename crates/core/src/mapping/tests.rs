@@ -24,6 +24,9 @@ use std::sync::Arc;
 
 fn source(identity: LogIdentity) -> SourceTable {
     let column = |name: &str, logical: LogicalType| SourceColumn {
+        number: None,
+        known_as: None,
+        left: false,
         column: Column { name: name.into(), source_type: logical.to_string(), logical, nullable: true },
         generated: false,
         refused: None,
@@ -47,6 +50,7 @@ fn source(identity: LogIdentity) -> SourceTable {
         whole_rows: Fix::none(),
         written_by: None,
         written_from: None,
+        state: String::new(),
         comment: None,
         note: None,
     }

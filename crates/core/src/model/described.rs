@@ -20,7 +20,8 @@ pub struct SourceIdentity {
 }
 
 /// What a source's log says about which row was updated or deleted.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
 pub enum LogIdentity {
     /// The values of these columns, unique and not null.
     Key(Vec<String>),
@@ -50,8 +51,11 @@ impl LogIdentity {
 }
 
 /// A column as the source describes it.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct SourceColumn {
+    /// The source's own number for it, which no other column of the table ever has, whatever either is called; none if the
+    /// source does not number columns.
+    pub number: Option<u32>,
     /// Name and type.
     pub column: Column,
     /// Computed by the source from other columns, and absent from its log.
@@ -61,7 +65,14 @@ pub struct SourceColumn {
     /// Whether the log may leave out its value where that is large and did not change.
     pub may_be_left_out: bool,
     /// What people wrote about it in the source.
+    #[serde(skip)]
     pub comment: Option<String>,
+    /// What rules of the project file call it: the name that it had when the table was first planned. None: its name.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub known_as: Option<String>,
+    /// Whether it came while the table was followed, and the policy is to leave such columns.
+    #[serde(default)]
+    pub left: bool,
 }
 
 /// What a source's table is.
@@ -135,6 +146,15 @@ pub struct SourceTable {
     pub note: Option<String>,
     /// What people wrote about it in the source.
     pub comment: Option<String>,
+    /// What else the source needs to tell this structure from a later one: its own text, empty if it needs nothing.
+    pub state: String,
+}
+
+impl SourceColumn {
+    /// What rules call it.
+    pub fn ruled_as(&self) -> &str {
+        self.known_as.as_deref().unwrap_or(&self.column.name)
+    }
 }
 
 /// One text for a table of one database of one system, to know it again.
@@ -180,6 +200,9 @@ mod tests {
     #[test]
     fn a_fingerprint_reads_as_it_always_did() {
         let column = |name: &str, source_type: &str, generated| SourceColumn {
+            number: None,
+            known_as: None,
+            left: false,
             column: Column {
                 name: name.into(),
                 logical: LogicalType::Int64,
@@ -208,6 +231,7 @@ mod tests {
                 written_from: None,
                 note: None,
                 comment: None,
+                state: String::new(),
             };
             table.fingerprint()
         };

@@ -1,6 +1,6 @@
 //! Findings: what a look at one end of a pipeline brought up.
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::fmt;
 
 /// How bad a finding is.
@@ -39,7 +39,7 @@ pub enum End {
 }
 
 /// What mends a finding.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Fix {
     /// Statements to run in that end's database, in order; each without a semicolon at its end.
     pub statements: Vec<String>,
@@ -142,7 +142,7 @@ pub fn tables(count: usize) -> String {
 }
 
 /// Why something cannot be carried, and what mends it in the source.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Reason {
     /// Why, with the way out where that is no statement.
     pub why: String,

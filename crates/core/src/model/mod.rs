@@ -1,6 +1,7 @@
 //! What tables, names, types and positions are: the words that everything above speaks in.
 
 pub mod described;
+pub mod drift;
 pub mod finding;
 pub mod name;
 pub mod near;
@@ -8,5 +9,6 @@ pub mod policy;
 pub mod position;
 pub mod schema;
 pub mod sql;
+pub mod structure;
 pub mod types;
 pub mod visible;

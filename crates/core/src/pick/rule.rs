@@ -1,5 +1,6 @@
 //! What rules say about a table: exceptions to how a pipeline carries its tables.
 
+use crate::model::drift::DriftPolicies;
 use crate::model::policy::{ExistingRows, Mismatch, OnMisfit, OnReject, Stamp};
 use crate::model::types::LogicalType;
 use indexmap::IndexMap;
@@ -31,9 +32,19 @@ pub struct TableRule {
     pub on_reject: Option<OnReject>,
     /// What becomes of a change whose row the target holds otherwise.
     pub mismatch: Option<Mismatch>,
+    /// What is done about changes of structure.
+    pub drift: DriftPolicies,
 }
 
 impl TableRule {
+    /// Whether it says something of a column by its name, beside what expressions read.
+    pub fn names(&self, column: &str) -> bool {
+        let mut listed = self.drop.iter().chain(self.only.iter().flatten()).chain(self.key.iter().flatten());
+        listed.any(|name| name == column)
+            || self.rename.contains_key(column)
+            || self.cast.contains_key(column)
+    }
+
     /// Adds what a later rule says, which wins.
     pub(super) fn overlay(&mut self, later: &Self) {
         fn win<T: Clone>(earlier: &mut Option<T>, later: &Option<T>) {
@@ -53,6 +64,7 @@ impl TableRule {
         win(&mut self.existing_rows, &later.existing_rows);
         win(&mut self.on_reject, &later.on_reject);
         win(&mut self.mismatch, &later.mismatch);
+        self.drift.overlay(&later.drift);
     }
 }
 

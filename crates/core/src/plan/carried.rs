@@ -22,16 +22,30 @@ impl CarriedTables {
         Some((place, &self.0.plans[place]))
     }
 
+    /// The same with another plan in the place of one of a table.
+    #[must_use]
+    pub fn with(&self, before: &TablePlan, after: Arc<TablePlan>) -> Self {
+        let mut plans = self.0.plans.clone();
+        match self.0.places.get(before.table()) {
+            Some(&place) => plans[place] = after,
+            None => plans.push(after),
+        }
+        Self::of_plans(plans)
+    }
+
+    fn of_plans(plans: Vec<Arc<TablePlan>>) -> Self {
+        let places = plans.iter().enumerate().map(|(place, plan)| (plan.table().clone(), place)).collect();
+        Self(Arc::new(Carried { plans, places }))
+    }
+
     /// All plans, in the order in which they were given.
-    pub fn iter(&self) -> impl Iterator<Item = &TablePlan> {
-        self.0.plans.iter().map(AsRef::as_ref)
+    pub fn iter(&self) -> impl Iterator<Item = &Arc<TablePlan>> {
+        self.0.plans.iter()
     }
 }
 
 impl FromIterator<TablePlan> for CarriedTables {
     fn from_iter<T: IntoIterator<Item = TablePlan>>(plans: T) -> Self {
-        let plans: Vec<Arc<TablePlan>> = plans.into_iter().map(Arc::new).collect();
-        let places = plans.iter().enumerate().map(|(place, plan)| (plan.table().clone(), place)).collect();
-        Self(Arc::new(Carried { plans, places }))
+        Self::of_plans(plans.into_iter().map(Arc::new).collect())
     }
 }

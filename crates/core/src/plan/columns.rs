@@ -2,7 +2,7 @@
 
 use crate::expr::Expr;
 use crate::mapping::outputs::{Mapping, Output};
-use crate::model::described::{LogIdentity, SourceTable};
+use crate::model::described::{LogIdentity, SourceColumn, SourceTable};
 use crate::model::finding::Reason;
 use crate::model::near::near;
 use crate::model::policy::{OnMisfit, Stamp};
@@ -36,10 +36,13 @@ pub(super) fn map(
     let mut readable = Vec::new();
     for source in &table.columns {
         let name = &source.column.name;
-        let dropped = if rule.drop.contains(name) {
+        let ruled_as = source.ruled_as();
+        let dropped = if rule.drop.iter().any(|n| n == ruled_as) {
             Some("dropped by a rule of the project file")
-        } else if rule.only.as_ref().is_some_and(|only| !only.contains(name)) {
+        } else if rule.only.as_ref().is_some_and(|only| !only.iter().any(|n| n == ruled_as)) {
             Some("not among the `only` columns of a rule")
+        } else if source.left {
+            Some("it came while the table was followed, and the policy for `column_added` is to leave it")
         } else {
             None
         };
@@ -85,7 +88,8 @@ pub(super) fn map(
         left_out,
     };
     for column in &carried {
-        mapped.carry(rule, column)?;
+        let source = table.columns.iter().find(|c| c.column.name == column.name);
+        mapped.carry(rule, column, source.map_or(&column.name, SourceColumn::ruled_as))?;
     }
     for (name, add) in &rule.add {
         mapped.add(config, name, add)?;
@@ -109,10 +113,10 @@ impl MappedColumns {
         self.loses.push(loses);
     }
 
-    fn carry(&mut self, rule: &TableRule, column: &Column) -> Result<(), String> {
+    fn carry(&mut self, rule: &TableRule, column: &Column, ruled_as: &str) -> Result<(), String> {
         let at = self.read.columns.iter().position(|c| c.name == column.name).unwrap_or_default();
-        let name = rule.rename.get(&column.name).unwrap_or(&column.name).clone();
-        let Some(cast) = rule.cast.get(&column.name) else {
+        let name = rule.rename.get(ruled_as).unwrap_or(&column.name).clone();
+        let Some(cast) = rule.cast.get(ruled_as) else {
             let to = Column { name, ..column.clone() };
             self.push(to, Output::Column(at), &column.name, None);
             return Ok(());
@@ -188,7 +192,7 @@ impl MappedColumns {
 }
 
 fn check_names(rule: &TableRule, table: &SourceTable) -> Result<(), String> {
-    let known: HashSet<&str> = table.columns.iter().map(|c| c.column.name.as_str()).collect();
+    let known: HashSet<&str> = table.columns.iter().map(SourceColumn::ruled_as).collect();
     let lists = rule.drop.iter().chain(rule.key.iter().flatten()).chain(rule.only.iter().flatten());
     let mut named = lists.chain(rule.rename.keys()).chain(rule.cast.keys());
     match named.find(|n| !known.contains(n.as_str())) {

@@ -24,6 +24,15 @@ pub trait TargetDialect {
     fn reserved_column(&self, _column: &str) -> Option<String> {
         None
     }
+    /// Whether a column that is declared as `from` can be declared as `to` at once, however many rows there are, with no
+    /// value becoming another one.
+    fn widens_at_once(&self, _from: &str, _to: &str) -> bool {
+        false
+    }
+    /// Whether a column can be taken away at once, however many rows there are.
+    fn drops_at_once(&self) -> bool {
+        false
+    }
     /// The full name of a target table, from the two parts that a naming rule gives. Where there are no schemas,
     /// a dot is part of the name.
     fn place(&self, schema: Option<&str>, table: &str) -> String {

@@ -4,6 +4,7 @@ use super::columns;
 use crate::model::described::SourceTable;
 use crate::model::finding::Reason;
 use crate::model::name::TableName;
+use crate::model::structure::Structure;
 use crate::pick::naming::Naming;
 use crate::pick::rule::TableRule;
 use crate::plan::dialect::TargetDialect;
@@ -37,7 +38,7 @@ pub fn plan(config: &PipelineConfig, found: &[SourceTable], target: &dyn TargetD
     picked.sort_by(|a, b| a.name.cmp(&b.name));
     let mut plan = Plan::default();
     for table in picked {
-        match plan_table(config, &picker.rule(&table.name), table, target) {
+        match plan_table(config, &picker.rule(&table.name), table, &table.name, target) {
             Ok(planned) => plan.tables.push(planned),
             Err(reason) => plan.refused.push(Refused { table: table.name.clone(), reason }),
         }
@@ -46,10 +47,26 @@ pub fn plan(config: &PipelineConfig, found: &[SourceTable], target: &dyn TargetD
     plan
 }
 
+/// Plans a table that is followed from the structure that it is known to have, by the rules as the file has them now.
+///
+/// # Errors
+/// Why it cannot be carried.
+pub fn plan_known(
+    config: &PipelineConfig,
+    structure: &Structure,
+    target: &dyn TargetDialect,
+) -> Result<TablePlan, Reason> {
+    let name = structure.ruled_as();
+    let mut plan = plan_table(config, &config.picker().rule(name), &structure.table(), name, target)?;
+    plan.structure = Some(Arc::new(structure.clone()));
+    Ok(plan)
+}
+
 fn plan_table(
     config: &PipelineConfig,
     rule: &TableRule,
     table: &SourceTable,
+    ruled_as: &TableName,
     dialect: &dyn TargetDialect,
 ) -> Result<TablePlan, Reason> {
     if let Some(why) = table.kind.why_not() {
@@ -96,7 +113,7 @@ fn plan_table(
         }
     }
     let into = rule.into.as_ref().unwrap_or(config.into.get_ref());
-    let (schema, name) = Naming::parse(into)?.place(&table.name);
+    let (schema, name) = Naming::parse(into)?.place(ruled_as);
     if name.is_empty() || name.contains('\0') || schema.as_ref().is_some_and(String::is_empty) {
         return Err("the target table would have no name; change `into`".into());
     }
@@ -118,6 +135,7 @@ fn plan_table(
         mismatch: rule.mismatch.unwrap_or_default(),
         comment: table.comment.clone(),
         fingerprint: table.fingerprint(),
+        structure: Some(Arc::new(Structure::of(table))),
     };
     plan.mapper()?;
     Ok(plan)

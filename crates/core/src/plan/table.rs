@@ -6,6 +6,7 @@ use crate::model::described::SourceTable;
 use crate::model::name::TableName;
 use crate::model::policy::{ExistingRows, Mismatch, OnReject};
 use crate::model::schema::{Column, RowIdentity, TableSchema};
+use crate::model::structure::Structure;
 use crate::plan::dialect::Declared;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
@@ -54,8 +55,10 @@ pub struct TablePlan {
     pub mismatch: Mismatch,
     /// What people wrote about the table in the source.
     pub comment: Option<String>,
-    /// The structure this plan was made from.
+    /// The structure this plan was made from, as an earlier version kept it.
     pub fingerprint: String,
+    /// The structure this plan was made from; none in a plan that an earlier version made.
+    pub structure: Option<Arc<Structure>>,
 }
 
 impl TablePlan {
@@ -119,6 +122,7 @@ impl TablePlan {
             on_reject: OnReject::default(),
             mismatch: Mismatch::default(),
             comment: None,
+            structure: None,
             columns: plan.columns.iter().map(|c| PlannedColumn { comment: None, ..c.clone() }).collect(),
             ..plan.clone()
         };
@@ -185,6 +189,7 @@ impl TablePlan {
             mismatch: Mismatch::default(),
             comment: None,
             fingerprint: table.fingerprint(),
+            structure: Some(Arc::new(Structure::of(table))),
             schema,
         }
     }
@@ -216,6 +221,9 @@ struct StoredPlan {
     mismatch: Mismatch,
     comment: Option<String>,
     fingerprint: String,
+    /// Missing in what earlier versions stored.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    structure: Option<Arc<Structure>>,
 }
 
 impl From<TablePlan> for StoredPlan {
@@ -235,6 +243,7 @@ impl From<TablePlan> for StoredPlan {
             mismatch: plan.mismatch,
             comment: plan.comment,
             fingerprint: plan.fingerprint,
+            structure: plan.structure,
         }
     }
 }
@@ -270,6 +279,7 @@ impl TryFrom<StoredPlan> for TablePlan {
             mismatch: kept.mismatch,
             comment: kept.comment,
             fingerprint: kept.fingerprint,
+            structure: kept.structure,
         })
     }
 }

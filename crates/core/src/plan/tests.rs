@@ -28,6 +28,9 @@ impl TargetDialect for Dialect {
 
 fn table(name: &str, columns: &[&str], identity: LogIdentity) -> SourceTable {
     let column = |n: &&str| SourceColumn {
+        number: None,
+        known_as: None,
+        left: false,
         column: Column {
             name: n.trim_start_matches(['=', '~']).into(),
             logical: LogicalType::Text,
@@ -52,6 +55,7 @@ fn table(name: &str, columns: &[&str], identity: LogIdentity) -> SourceTable {
         whole_rows: Fix::none(),
         written_by: None,
         written_from: None,
+        state: String::new(),
         comment: None,
         note: None,
     }

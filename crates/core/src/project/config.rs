@@ -3,6 +3,7 @@
 //! Only the text is read here; secrets are described, not looked up, and no path is touched.
 
 use crate::model::policy::{ExistingRows, Keep, OnReject};
+use crate::project::drift::DriftConfig;
 use crate::project::rule::RuleConfig;
 use crate::project::section::{EndSection, Section};
 use crate::project::units::parse_duration;
@@ -57,6 +58,9 @@ pub struct PipelineConfig {
     pub snapshot_connections: Option<Spanned<usize>>,
     /// A folder with the statements that make target tables, one file a table, which people may change.
     pub ddl_dir: Option<String>,
+    /// What is done about changes of structure, by kind.
+    #[serde(default)]
+    pub drift: DriftConfig,
     /// Exceptions for some tables; later ones win.
     #[serde(default)]
     pub rule: Vec<RuleConfig>,

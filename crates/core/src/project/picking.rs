@@ -42,6 +42,7 @@ impl PipelineConfig {
         let of_pipeline = TableRule {
             existing_rows: self.existing_rows,
             on_reject: self.on_reject.as_ref().map(|k| *k.get_ref()),
+            drift: self.drift.policies(),
             ..TableRule::default()
         };
         Picker {

@@ -137,6 +137,7 @@ fn check(project: &Project, name: &str, pipeline: &PipelineConfig) -> Result<(),
         return Err(Mistake::at(n.span(), what, "a number from 1 to 32"));
     }
     picking::check(pipeline)?;
+    pipeline.drift.check()?;
     pipeline.rule.iter().try_for_each(RuleConfig::check)
 }
 

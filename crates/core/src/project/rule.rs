@@ -3,6 +3,7 @@
 use crate::expr::{Expr, logical_type};
 use crate::model::policy::{ExistingRows, Mismatch, OnMisfit, OnReject, Stamp};
 use crate::pick::rule::{Addition, Cast, Constant, TableRule};
+use crate::project::drift::DriftConfig;
 use crate::project::error::Mistake;
 use indexmap::IndexMap;
 use serde::de::{Error, MapAccess, Visitor};
@@ -45,6 +46,9 @@ pub struct RuleConfig {
     pub on_reject: Option<Spanned<OnReject>>,
     /// What a change means whose row the target holds otherwise than the change assumes; `reject` if not given.
     pub mismatch: Option<Spanned<Mismatch>>,
+    /// What is done about changes of structure; overrides the pipeline's own.
+    #[serde(default)]
+    pub drift: DriftConfig,
 }
 
 fn no_casts() -> Spanned<BTreeMap<String, CastConfig>> {
@@ -105,6 +109,7 @@ pub struct AddConfig {
 impl RuleConfig {
     /// Checks that expressions, types and additions can be understood.
     pub(super) fn check(&self) -> Result<(), Mistake> {
+        self.drift.check()?;
         let sql = |place: &str, text: &Spanned<String>| {
             let wrong = |why| {
                 let what = format!("{place} cannot be read: {why}");
@@ -159,6 +164,7 @@ impl RuleConfig {
             existing_rows: self.existing_rows,
             on_reject: self.on_reject.as_ref().map(|k| *k.get_ref()),
             mismatch: self.mismatch.as_ref().map(|k| *k.get_ref()),
+            drift: self.drift.policies(),
         }
     }
 }

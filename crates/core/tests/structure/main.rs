@@ -27,6 +27,7 @@ const ROOMS: [(&str, &[&[&str]]); 4] = [
             &["project"],
             &["mapping"],
             &["plan"],
+            &["drift"],
             &["apply"],
             &["checkpoint"],
             &["compare"],

@@ -2,17 +2,22 @@
 
 use arrow::array::RecordBatch;
 use moorage_adapter::{AdapterError, Result};
-use moorage_core::TableName;
 use moorage_core::change::block::ChangeBlock;
 use moorage_core::change::segment::Segment;
 use moorage_core::compare::rows::LookedRows;
 use moorage_core::mapping::mapper::{MapError, Mapper};
 use moorage_core::plan::table::TablePlan;
+use moorage_core::{TableName, TableSchema};
 use std::collections::HashMap;
+use std::sync::Arc;
 
 /// The mappers of some tables. Tables whose rows go over as they are have none.
 #[derive(Clone, Debug, Default)]
-pub(crate) struct Mappers(HashMap<TableName, Mapper>);
+pub(crate) struct Mappers {
+    mappers: HashMap<TableName, Mapper>,
+    /// What is read of each.
+    read: HashMap<TableName, Arc<TableSchema>>,
+}
 
 fn refused(table: &TableName, why: impl ToString) -> AdapterError {
     AdapterError::Value { table: table.to_string(), what: why.to_string() }
@@ -31,22 +36,48 @@ fn unmapped(table: &TableName, error: &MapError) -> AdapterError {
 impl Mappers {
     /// For these tables.
     pub(crate) fn new<'a>(plans: impl IntoIterator<Item = &'a TablePlan>) -> Result<Self> {
-        let mut all = HashMap::new();
+        let mut all = Self::default();
         for plan in plans {
-            let mapper = plan.mapper().map_err(|why| refused(plan.table(), why))?;
-            all.extend(mapper.map(|m| (plan.table().clone(), m)));
+            all.add(plan)?;
         }
-        Ok(Self(all))
+        Ok(all)
+    }
+
+    fn add(&mut self, plan: &TablePlan) -> Result<()> {
+        let mapper = plan.mapper().map_err(|why| refused(plan.table(), why))?;
+        self.mappers.extend(mapper.map(|m| (plan.table().clone(), m)));
+        self.read.insert(plan.table().clone(), plan.schema.clone());
+        Ok(())
+    }
+
+    /// Another plan takes the place of one.
+    pub(crate) fn replace(&mut self, before: &TablePlan, after: &TablePlan) -> Result<()> {
+        self.mappers.remove(before.table());
+        self.read.remove(before.table());
+        self.add(after)
+    }
+
+    /// Changes with the columns alone that are read: a source that follows a table's structure hands on all that it logs.
+    pub(crate) fn read(&self, mut segment: Segment) -> Result<Segment> {
+        let read = |block: ChangeBlock| match self.read.get(&block.schema().table) {
+            Some(schema) if !Arc::ptr_eq(schema, block.schema()) && schema != block.schema() => {
+                let table = block.schema().table.clone();
+                block.onto(schema).map_err(|e| refused(&table, e))
+            }
+            _ => Ok(block),
+        };
+        segment.blocks = segment.blocks.into_iter().map(read).collect::<Result<_>>()?;
+        Ok(segment)
     }
 
     /// Whether some rows of a table are not carried.
     pub(crate) fn filters(&self, table: &TableName) -> bool {
-        self.0.get(table).is_some_and(Mapper::filters)
+        self.mappers.get(table).is_some_and(Mapper::filters)
     }
 
     /// Rows as the target holds them.
     pub(crate) fn rows(&self, table: &TableName, rows: RecordBatch) -> Result<RecordBatch> {
-        match self.0.get(table) {
+        match self.mappers.get(table) {
             None => Ok(rows),
             Some(mapper) => mapper.rows(&rows).map_err(|e| unmapped(table, &e)),
         }
@@ -60,7 +91,7 @@ impl Mappers {
     /// Changes as the target takes them.
     pub(crate) fn block(&self, block: ChangeBlock) -> Result<ChangeBlock> {
         let table = &block.schema().table;
-        match self.0.get(table) {
+        match self.mappers.get(table) {
             None => Ok(block),
             Some(mapper) => mapper.block(&block).map_err(|e| unmapped(table, &e)),
         }
@@ -68,7 +99,7 @@ impl Mappers {
 
     /// A stretch of the stream, likewise.
     pub(crate) fn segment(&self, mut segment: Segment) -> Result<Segment> {
-        if !self.0.is_empty() {
+        if !self.mappers.is_empty() {
             segment.blocks = segment.blocks.into_iter().map(|b| self.block(b)).collect::<Result<_>>()?;
         }
         Ok(segment)

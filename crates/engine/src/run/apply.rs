@@ -7,6 +7,7 @@ use crate::pipeline::error::Result;
 use crate::run::reread::Rereading;
 use chrono::Utc;
 use moorage_adapter::{AdapterError, Durable, Merge, Source, TableProgress, Target};
+use moorage_core::apply::prepare::Deed;
 use moorage_core::checkpoint::stored::{Checkpoint, Stage};
 use moorage_core::follow::machine::{Ended, Piece, PieceEnd};
 use std::sync::Arc;
@@ -85,8 +86,11 @@ impl Job {
             Some(merge) => merge,
             None => self.target.begin(&self.from).await?,
         };
-        if !self.piece.batch.is_empty() {
-            merge.write(self.piece.batch.clone()).await?;
+        for deed in std::mem::take(&mut self.piece.deeds) {
+            match deed {
+                Deed::Write(batch) => merge.write(batch).await?,
+                Deed::Alter(alteration) => merge.alter(&alteration).await?,
+            }
         }
         let ended = match self.piece.end {
             PieceEnd::Open => return Ok(Applied { merge: Some(merge), committed: None, replaced: None }),

@@ -8,8 +8,8 @@
 use crate::before::lacks;
 use crate::pipeline::context::{Context, Following, Outcome};
 use crate::pipeline::error::{EngineError, Result};
-use crate::pipeline::mappers::Mappers;
 use crate::run::apply::{Applied, Applying, Committed, Job};
+use crate::run::carrying::{Carrying, Led};
 use crate::run::looks::{Look, Looks};
 use crate::run::reread::Rereading;
 use chrono::Utc;
@@ -41,8 +41,8 @@ pub(crate) struct Failed {
 
 struct Driver<'a> {
     context: &'a Context,
-    plans: CarriedTables,
-    mappers: Mappers,
+    /// The tables, behind all that was read.
+    carrying: Carrying,
     machine: Follow<AdapterError>,
     checkpoint: Checkpoint,
     skew: ClockSkew,
@@ -60,7 +60,7 @@ struct Driver<'a> {
     given_up: Option<Rereading>,
     asking: Option<oneshot::Receiver<Result<Vec<String>>>>,
     /// Tables that are to be read again, until that can begin.
-    wanted: Vec<TablePlan>,
+    wanted: Vec<Arc<TablePlan>>,
 }
 
 enum Woken {
@@ -105,8 +105,7 @@ impl<'a> Driver<'a> {
         };
         Ok(Self {
             context,
-            mappers: Mappers::new(plans.iter())?,
-            plans,
+            carrying: Carrying::new(plans)?,
             machine: Follow::new(settings, Instant::now()),
             checkpoint,
             skew: ClockSkew::default(),
@@ -130,7 +129,7 @@ impl<'a> Driver<'a> {
         let mut looks = Looks::start(
             &self.context.pipeline,
             capture.clone(),
-            self.plans.iter().cloned().collect(),
+            self.carrying.plans().iter().map(|plan| (**plan).clone()).collect(),
             captured_by,
             self.merged_to.clone(),
         );
@@ -202,15 +201,38 @@ impl<'a> Driver<'a> {
     }
 
     async fn take(&mut self, arrived: StreamedSegment) -> Result<()> {
-        let segment = arrived.segment;
+        let mut segment = self.carrying.read(arrived.segment)?;
+        for change in std::mem::take(&mut segment.schema) {
+            segment.schema.extend(self.structure(change)?);
+        }
         if let Some(rereading) = &mut self.rereading
             && let Err(why) = rereading.keep(&segment).await
         {
             // A full disk here, say: the pipeline itself needs no spool.
             self.give_up_rereading(&why);
         }
-        let mapped = self.mappers.segment(segment)?;
+        let mapped = self.carrying.merged(segment)?;
         self.machine.segment(mapped, Instant::now(), Utc::now()).map_err(failed)
+    }
+
+    /// A table's structure has changed. Gives the change if the stream ends with it.
+    fn structure(&mut self, change: SchemaChange) -> Result<Option<SchemaChange>> {
+        let table = change.table.clone();
+        let (alteration, event) = match self.carrying.change(&self.context.pipeline, change)? {
+            Led::Nowhere => return Ok(None),
+            Led::Ends(change) => return Ok(Some(change)),
+            Led::Altered(alteration, event) => (alteration, event),
+        };
+        if self.rereading.as_ref().is_some_and(|rereading| rereading.reads(&table)) {
+            // What was loaded has the structure that the table had. It is asked for again with the one that it has.
+            self.give_up_rereading("its structure was changed meanwhile");
+        }
+        if alteration.rereads {
+            self.machine.wants_reread(Instant::now());
+        }
+        self.machine.alter(alteration, Instant::now());
+        self.context.say(event);
+        Ok(None)
     }
 
     fn apply(&mut self, piece: Piece) {
@@ -228,6 +250,7 @@ impl<'a> Driver<'a> {
             // What is fed from now on comes behind the rows that are put in place.
             rereading: self.rereading.take_if(|_| replaces),
         };
+        self.carrying.replaces(job.rereading.iter().flat_map(Rereading::tables));
         let applying = Applying::begin(job);
         self.say_at = applying.began() + SAY_EVERY;
         self.applying = Some(applying);
@@ -292,9 +315,10 @@ impl<'a> Driver<'a> {
     /// Takes note of the tables that someone asked for. One time at once: who asked before one began, and is answered
     /// after it ended, would be told of it once more.
     fn asked_for(&mut self, asked: &[String]) {
-        self.wanted.clear();
+        self.wanted = self.carrying.unmerged().cloned().collect();
         for table in asked {
-            match self.plans.iter().find(|p| p.table().to_string() == *table) {
+            match self.carrying.named(table) {
+                Some(plan) if self.wanted.contains(plan) => {}
                 Some(plan) => self.wanted.push(plan.clone()),
                 None => self.context.notes.answer(table, "the pipeline does not carry it"),
             }
@@ -304,7 +328,7 @@ impl<'a> Driver<'a> {
 
     /// Begins to read tables again: all that were asked for, together, as they may refer to each other.
     async fn begin_rereading(&mut self) -> Result<()> {
-        let plans = std::mem::take(&mut self.wanted);
+        let plans: Vec<TablePlan> = std::mem::take(&mut self.wanted).iter().map(|p| (**p).clone()).collect();
         let names: Vec<String> = plans.iter().map(|p| p.table().to_string()).collect();
         if let Some(message) = lacks::of_replacing(&self.context.pipeline, &names) {
             self.context.say(Event::Warning { message });
@@ -327,7 +351,8 @@ impl<'a> Driver<'a> {
 
     fn tell_of_rejects(&self, progress: &[TableProgress]) {
         for TableProgress { target, counters } in progress.iter().filter(|p| p.counters.rejected > 0) {
-            let table = self.plans.iter().find(|p| p.target == *target).map(|p| p.table().to_string());
+            let plans = self.carrying.plans();
+            let table = plans.iter().find(|p| p.target == *target).map(|p| p.table().to_string());
             let changes = match counters.rejected {
                 1 => "1 change".to_string(),
                 many => format!("{many} changes"),

@@ -95,7 +95,11 @@ async fn look(
     captured_by: &[Option<String>],
     catalogue: bool,
 ) -> moorage_adapter::Result<Look> {
-    let drifted = if catalogue { source.drifted(capture, plans).await? } else { Vec::new() };
+    let drifted = if catalogue && !source.tells_of_structure() {
+        source.drifted(capture, plans).await?
+    } else {
+        Vec::new()
+    };
     let drifted = drifted.into_iter().next();
     let mut found = drifted.map(|(schema, what)| {
         let table = schema.table.clone();

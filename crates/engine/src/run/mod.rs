@@ -1,6 +1,7 @@
 //! Running a pipeline: set up, read what is missing, follow changes.
 
 mod apply;
+mod carrying;
 mod follow;
 mod load;
 mod looks;

@@ -9,6 +9,7 @@ use crate::before::history::look_once;
 use crate::before::lacks;
 use crate::before::loops::refuse_loops;
 use crate::pipeline::context::{Context, Following, Start};
+use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::{EngineError, Result};
 use crate::pipeline::turn;
 use crate::run::load::Loader;
@@ -20,7 +21,7 @@ use moorage_core::checkpoint::decide::{Decision, Refusal};
 use moorage_core::checkpoint::stored::{Checkpoint, Stage};
 use moorage_core::model::name::TableName;
 use moorage_core::pick::picker::Unmatched;
-use moorage_core::plan::make::Plan;
+use moorage_core::plan::make::{Plan, plan_known};
 use moorage_core::plan::table::TablePlan;
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -62,6 +63,7 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
     }
     let capture = pipeline.capture(checkpoint.as_ref()).await?;
     let (state, decision) = look_and_decide(context, checkpoint.as_ref(), &capture).await?;
+    let mut planned = planned;
     let checkpoint = match (decision, checkpoint) {
         (Decision::Refuse(refusal), _) => return Err(AdapterError::from(refusal).into()),
         (Decision::Resume, Some(checkpoint)) => {
@@ -71,6 +73,9 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
             }
             for unmatched in &unmatched {
                 context.say(Event::Warning { message: unmatched.to_string() });
+            }
+            if pipeline.source.tells_of_structure() {
+                keep_on(pipeline, &mut planned, &stored)?;
             }
             refuse_drift(context, &capture, &planned, &stored).await?;
             read_again_what_was_missed(context, &capture, &planned, &stored).await?;
@@ -196,6 +201,31 @@ async fn look_and_decide(
     }
 }
 
+/// Tables that are followed go on from the structure that the target's rows have, by the rules as the project file has them
+/// now; what the source's tables have become since is told by the stream, in its place.
+fn keep_on(pipeline: &Pipeline, planned: &mut Plan, stored: &[StoredTable]) -> Result<()> {
+    for stored in stored.iter().filter(|s| s.state != TableState::Gone && !s.state.is_unread()) {
+        let Some(structure) = stored.plan.structure.as_deref() else { continue };
+        let is_it = |table: &TablePlan| table.source_id == stored.plan.source_id;
+        let then = match plan_known(&pipeline.config, structure, pipeline.target.dialect()) {
+            Ok(then) => then,
+            Err(_) => continue,
+        };
+        let Some(place) = planned.tables.iter().position(is_it) else { continue };
+        let now = planned.tables.remove(place);
+        let followed = TablePlan {
+            existing_rows: then.existing_rows,
+            on_reject: then.on_reject,
+            mismatch: then.mismatch,
+            ddl: now.ddl,
+            ..stored.plan.clone()
+        };
+        let is_as_it_was = then.maps_like(&TablePlan { source_id: then.source_id, ..stored.plan.clone() });
+        planned.tables.insert(place, if is_as_it_was { followed } else { then });
+    }
+    Ok(())
+}
+
 /// Tables whose structure or plan is not the one their target tables were made from stop the run, as do
 /// those that are refused now; tables that are not picked any more, or gone, are forgotten with a warning.
 async fn refuse_drift(
@@ -208,7 +238,17 @@ async fn refuse_drift(
     let known: Vec<&StoredTable> = stored.iter().filter(|s| s.state != TableState::Gone).collect();
     let (unread, live): (Vec<_>, Vec<_>) = known.into_iter().partition(|s| s.state.is_unread());
     let plans: Vec<TablePlan> = live.iter().map(|s| s.plan.clone()).collect();
-    let drifted = pipeline.source.drifted(capture, &plans).await?;
+    let mut drifted = pipeline.source.drifted(capture, &plans).await?;
+    if pipeline.source.tells_of_structure() {
+        // What it tells in its stream is no reason not to begin.
+        let is_told = |table: &TableName| {
+            let plan = plans.iter().find(|p| p.table() == table);
+            plan.is_some_and(|plan| {
+                plan.structure.is_some() && planned.tables.iter().any(|t| t.source_id == plan.source_id)
+            })
+        };
+        drifted.retain(|(schema, _)| !is_told(&schema.table));
+    }
     let is_picked = |table: &TableName| {
         planned.tables.iter().any(|t| t.table() == table) || planned.refused.iter().any(|r| r.table == *table)
     };

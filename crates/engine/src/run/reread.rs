@@ -18,10 +18,10 @@ use moorage_adapter::{
     AdapterError, CapturePlan, Doing, Event, Events, LoadedTable, Merge, Replacement, SnapshotMark,
     SnapshotSink, Source, TableState, Target,
 };
-use moorage_core::Position;
 use moorage_core::apply::prepare::TableBatch;
 use moorage_core::change::segment::Segment;
 use moorage_core::plan::table::TablePlan;
+use moorage_core::{Position, TableName};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Instant;
@@ -112,6 +112,16 @@ impl Rereading {
         });
         let task = tokio::spawn(read(pipeline.clone(), capture.clone(), sink, events.clone()));
         Ok(Self { tables, mappers, task, marks: None, began: Instant::now(), open })
+    }
+
+    /// Whether a table is among them.
+    pub(crate) fn reads(&self, table: &TableName) -> bool {
+        self.tables().any(|t| t == table)
+    }
+
+    /// The tables.
+    pub(crate) fn tables(&self) -> impl Iterator<Item = &TableName> {
+        self.tables.iter().map(|t| t.plan.table())
     }
 
     /// The tables' names.

@@ -1,11 +1,20 @@
 //! Putting segments together from the plug-in's messages.
 //!
-//! The assembler is fed one message after the other and knows, for each carried table, its planned
-//! structure and its snapshot mark. Its invariant: a change is left out if and only if the table is not
-//! carried or its mark covers the transaction. A table whose structure is not the planned one is an
-//! error only when a change of it is not left out.
+//! The assembler is fed one message after the other and knows, for each carried table, its structure and its
+//! snapshot mark. Its invariant: a change is left out if and only if the table is not carried, its mark covers the
+//! transaction, or it was said that the table is to be read again and this is not known yet
+//! ([`Table`]).
+//!
+//! Where structures are followed, the reader asks before each row what has to be settled first ([`Assembler::asks`]), and
+//! tells it; a change of structure is handed on in a segment of its own. Elsewhere a structure that is not the planned one
+//! is an error, when a change of it is not left out.
 
 use crate::as_source::mark::Mark;
+use crate::as_source::named::NOTE_PREFIX;
+use crate::as_source::structure::fit::AnnouncedColumn;
+use crate::as_source::structure::looks::Look;
+use crate::as_source::structure::state::State;
+use crate::as_source::structure::table::{Announced, Table};
 use crate::wire::lsn;
 use crate::wire::pgoutput::{Field, Message, OldTuple, Relation, Tuple};
 use crate::wire::replication::EPOCH_2000_US;
@@ -15,15 +24,17 @@ use moorage_adapter::{AdapterError, Result, StreamTable};
 use moorage_core::change::builder::{ChangeBlockBuilder, Images};
 use moorage_core::change::kind::{ChangeKind, Transaction};
 use moorage_core::change::segment::Segment;
+use moorage_core::change::structure::SchemaChange;
 use moorage_core::checkpoint::decide::Refusal;
 use moorage_core::checkpoint::stored::Checkpoint;
+use moorage_core::model::described::{LogIdentity, SourceTable, TableKind};
+use moorage_core::model::finding::Fix;
+use moorage_core::model::structure::Structure as PlannedStructure;
+use moorage_core::plan::table::TablePlan;
 use moorage_core::value::column::RowsBuilder;
 use moorage_core::{LogicalType, TableSchema};
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
-
-/// The prefix of log messages that are ours.
-pub(crate) const NOTE_PREFIX: &str = "moorage";
 
 /// A structure that a relation message announced.
 struct Structure {
@@ -33,11 +44,18 @@ struct Structure {
     drift: Option<String>,
 }
 
+/// How a table's structure is known.
+enum Known {
+    /// As planned: the columns that the source's log carries.
+    Planned(Vec<(String, u32)>),
+    /// As it is followed, with a message that is not settled yet.
+    Followed(Box<Table>, Option<Announced>),
+}
+
 struct Carried {
     schema: Arc<TableSchema>,
     mark: Option<Mark>,
-    /// Columns that the source's log carries, as planned.
-    expected: Vec<(String, u32)>,
+    known: Known,
     structure: Option<Structure>,
     block: Option<ChangeBlockBuilder>,
     /// Whether large values that did not change are taken from the old row where the log has it whole: a row that
@@ -52,6 +70,8 @@ struct Open {
     /// The checkpoint's own transaction, sent once more as proof, or one that is not wanted: nothing of it
     /// is used.
     is_proof: bool,
+    /// The tables that were asked for.
+    asked: HashSet<u32>,
 }
 
 /// Makes segments.
@@ -67,6 +87,8 @@ pub(crate) struct Assembler {
     order: u64,
     bytes: usize,
     segment: Segment,
+    /// Whether structures are followed.
+    follows: bool,
     /// By commit position and number, whether nothing of a transaction is wanted.
     leaves_out: Option<Box<dyn Fn(u64, u32) -> bool + Send>>,
     /// Just behind the transaction that a segment has to end with.
@@ -91,12 +113,21 @@ pub(crate) fn proof_parts(text: &str) -> Option<(u64, u32)> {
     Some((lsn::parse(at)?, xid.parse().ok()?))
 }
 
+/// What has to be told before a row can be taken.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Ask {
+    /// The row's transaction.
+    pub(crate) xid: u32,
+    pub(crate) commit_lsn: u64,
+    /// Its table.
+    pub(crate) relation: u32,
+    /// Whether a look that sees the transaction is needed; otherwise just those that do not see it.
+    pub(crate) settles: bool,
+}
+
 impl Assembler {
-    /// For these tables; `columns` gives, for each, the names and type numbers that the log carries.
-    pub(crate) fn new(
-        tables: Vec<(StreamTable, Vec<(String, u32)>)>,
-        checkpoint: &Checkpoint,
-    ) -> Result<Self> {
+    /// For these tables, following their structures from those of their plans on.
+    pub(crate) fn new(tables: Vec<(StreamTable, Table)>, checkpoint: &Checkpoint) -> Result<Self> {
         let position = checkpoint.position.clone();
         let proof = match (checkpoint.proof.as_str(), proof_parts(&checkpoint.proof)) {
             ("", _) => None,
@@ -107,14 +138,19 @@ impl Assembler {
                 return Err(Refusal::OtherHistory { position, found }.into());
             }
         };
-        Ok(Self { proof, ..Self::following(tables)? })
+        let tables = tables.into_iter().map(|(table, of)| (table, Known::Followed(Box::new(of), None)));
+        Ok(Self { proof, follows: true, ..Self::carrying(tables)? })
     }
 
-    /// For these tables, wherever the stream begins.
+    /// For these tables, wherever the stream begins, for as long as their structures are as planned; the names and type
+    /// numbers of the columns that the log carries stand beside each.
     pub(crate) fn following(tables: Vec<(StreamTable, Vec<(String, u32)>)>) -> Result<Self> {
+        Self::carrying(tables.into_iter().map(|(table, columns)| (table, Known::Planned(columns))))
+    }
+
+    fn carrying(tables: impl Iterator<Item = (StreamTable, Known)>) -> Result<Self> {
         let tables = tables
-            .into_iter()
-            .map(|(table, expected)| {
+            .map(|(table, known)| {
                 let mark = match &table.mark {
                     None => None,
                     Some(mark) => {
@@ -129,7 +165,7 @@ impl Assembler {
                 };
                 let schema = table.plan.schema.clone();
                 let fills = table.plan.mapping.condition.is_some();
-                let carried = Carried { schema, mark, expected, structure: None, block: None, fills };
+                let carried = Carried { schema, mark, known, structure: None, block: None, fills };
                 Ok((table.plan.source_id as u32, carried))
             })
             .collect::<Result<_>>()?;
@@ -142,6 +178,7 @@ impl Assembler {
             order: 0,
             bytes: 0,
             segment: Segment::default(),
+            follows: false,
             leaves_out: None,
             settled: None,
         })
@@ -192,7 +229,7 @@ impl Assembler {
                 segment.blocks.push(block.finish()?);
             }
         }
-        segment.in_transaction = self.open.as_ref().is_some_and(|o| !o.is_proof);
+        segment.in_transaction = self.is_inside();
         self.bytes = 0;
         Ok(segment)
     }
@@ -246,7 +283,7 @@ impl Assembler {
         // The position is only known at the commit, and only read after it.
         let proof = proof_text(commit_lsn, xid);
         let transaction = Arc::new(Transaction { position: lsn::position(commit_lsn), proof, committed_at });
-        self.open = Some(Open { transaction, commit_lsn, xid, is_proof });
+        self.open = Some(Open { transaction, commit_lsn, xid, is_proof, asked: HashSet::new() });
         Ok(())
     }
 
@@ -282,13 +319,89 @@ impl Assembler {
     fn relation(&mut self, relation: &Relation<'_>) {
         self.announced.insert(relation.id);
         let Some(carried) = self.tables.get_mut(&relation.id) else { return };
+        let expected = match &mut carried.known {
+            Known::Planned(expected) => expected,
+            Known::Followed(_, message) => {
+                *message = Some(announced(relation));
+                carried.structure = None;
+                return;
+            }
+        };
         let found: Vec<(String, u32)> =
             relation.columns.iter().map(|c| (c.name.to_string(), c.type_id)).collect();
-        let drift =
-            difference(&carried.expected, &found).or_else(|| identity_difference(&carried.schema, relation));
+        let drift = difference(expected, &found).or_else(|| identity_difference(&carried.schema, relation));
         let index = |name: &str| carried.schema.columns.iter().position(|c| c.name == name);
         let columns = relation.columns.iter().map(|c| index(c.name)).collect();
         carried.structure = Some(Structure { columns, drift });
+    }
+
+    /// What has to be told before this message can be fed; nothing where structures are not followed.
+    pub(crate) fn asks(&self, message: &Message<'_>) -> Vec<Ask> {
+        let relations: &[u32] = match message {
+            Message::Insert { relation, .. }
+            | Message::Update { relation, .. }
+            | Message::Delete { relation, .. } => std::slice::from_ref(relation),
+            Message::Truncate { relations } => relations,
+            _ => return Vec::new(),
+        };
+        let Some(open) = self.open.as_ref().filter(|open| self.follows && !open.is_proof) else {
+            return Vec::new();
+        };
+        let ask = |relation: &u32| {
+            let carried = self.tables.get(relation)?;
+            let is_first = !open.asked.contains(relation);
+            let Known::Followed(table, message) = &carried.known else { return None };
+            let covered = carried.mark.as_ref().is_some_and(|m| m.covers(open.xid, open.commit_lsn));
+            let settles = message.is_some();
+            let needed = (is_first || settles) && !covered && !table.is_gone();
+            needed.then_some(Ask { xid: open.xid, commit_lsn: open.commit_lsn, relation: *relation, settles })
+        };
+        relations.iter().filter_map(ask).collect()
+    }
+
+    /// Tells what was asked for: the looks that do not see the transaction, and the first that does, if that was needed.
+    /// Gives the changes of structure that this shows; what was collected has to be taken before they are handed on.
+    ///
+    /// # Errors
+    /// If a look has a value that is not one of its type.
+    pub(crate) fn told(
+        &mut self,
+        ask: Ask,
+        before: &[Arc<Look>],
+        seeing: Option<&Look>,
+    ) -> Result<Vec<SchemaChange>> {
+        let mut changes = Vec::new();
+        if let Some(open) = &mut self.open {
+            open.asked.insert(ask.relation);
+        }
+        let Some(carried) = self.tables.get_mut(&ask.relation) else { return Ok(changes) };
+        for look in before {
+            changes.extend(carried.pass(look)?);
+        }
+        changes.extend(match seeing {
+            Some(look) => carried.settle(look)?,
+            None => None,
+        });
+        Ok(changes)
+    }
+
+    /// The transaction that is open is the first to end behind these looks.
+    ///
+    /// # Errors
+    /// Likewise.
+    pub(crate) fn passes(&mut self, looks: &[Arc<Look>]) -> Result<Vec<SchemaChange>> {
+        let mut changes = Vec::new();
+        for look in looks {
+            for carried in self.tables.values_mut() {
+                changes.extend(carried.pass(look)?);
+            }
+        }
+        Ok(changes)
+    }
+
+    /// Whether what is handed on now stands inside a transaction that is used.
+    pub(crate) fn is_inside(&self) -> bool {
+        self.open.as_ref().is_some_and(|o| !o.is_proof)
     }
 
     fn row(
@@ -307,6 +420,12 @@ impl Assembler {
         }
         let Some(carried) = self.tables.get_mut(&relation) else { return Ok(()) };
         if open.is_proof || carried.mark.as_ref().is_some_and(|m| m.covers(open.xid, open.commit_lsn)) {
+            return Ok(());
+        }
+        if let Known::Followed(table, _) = &carried.known
+            && (table.is_gone() || carried.structure.is_none())
+        {
+            // It was said, and is read again or left behind.
             return Ok(());
         }
         let table = || carried.schema.table.to_string();
@@ -338,6 +457,74 @@ impl Assembler {
         block.push(kind, self.order, &open.transaction, images, size);
         Ok(())
     }
+}
+
+impl Carried {
+    fn pass(&mut self, look: &Look) -> Result<Option<SchemaChange>> {
+        let Known::Followed(table, message) = &mut self.known else { return Ok(None) };
+        let change = table.pass(look)?;
+        // What was announced and is not settled is from behind the look, and settled with the next row.
+        let is_open = message.is_some();
+        self.adopt(change.as_ref(), is_open);
+        Ok(change)
+    }
+
+    fn settle(&mut self, look: &Look) -> Result<Option<SchemaChange>> {
+        let Known::Followed(table, message) = &mut self.known else { return Ok(None) };
+        let Some(message) = message.take() else { return Ok(None) };
+        let change = table.announced(&message, look)?;
+        self.adopt(change.as_ref(), false);
+        Ok(change)
+    }
+
+    fn adopt(&mut self, change: Option<&SchemaChange>, is_open: bool) {
+        if let Some(step) = change.and_then(|change| change.step.as_ref()) {
+            self.schema = step.schema.clone();
+        }
+        let Known::Followed(table, _) = &self.known else { return };
+        let places = if is_open { None } else { table.places(&self.schema) };
+        self.structure = places.map(|columns| Structure { columns, drift: None });
+    }
+}
+
+fn announced(relation: &Relation<'_>) -> Announced {
+    let columns = relation.columns.iter().map(|c| AnnouncedColumn {
+        name: c.name.to_string(),
+        type_id: c.type_id,
+        modifier: c.modifier,
+        in_key: c.in_key,
+    });
+    Announced { full: relation.identity == b'f', columns: columns.collect() }
+}
+
+/// What an earlier version kept of a table that is not there any more.
+fn gone(plan: &TablePlan) -> SourceTable {
+    SourceTable {
+        name: plan.table().clone(),
+        kind: TableKind::Table,
+        id: plan.source_id,
+        columns: Vec::new(),
+        identity: LogIdentity::Full { key: None },
+        identity_word: "",
+        row_estimate: None,
+        bytes: None,
+        refused: None,
+        whole_rows: Fix::none(),
+        written_by: None,
+        written_from: None,
+        note: None,
+        comment: None,
+        state: String::new(),
+    }
+}
+
+/// A table to follow from its plan's structure on.
+pub(crate) fn followed(table: &StreamTable, first: Option<&SourceTable>) -> Table {
+    let planned = table.plan.structure.as_deref().map(PlannedStructure::table);
+    let now = planned.filter(|t| State::read(&t.state).is_some()).or_else(|| first.cloned());
+    let now = now.unwrap_or_else(|| gone(&table.plan));
+    let state = State::read(&now.state).unwrap_or_default();
+    Table::new(now, state)
 }
 
 /// The longest commit record: a record of the log has at most 1 GiB (PostgreSQL source, `XLogRecordMaxSize`).

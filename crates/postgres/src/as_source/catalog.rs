@@ -1,5 +1,6 @@
 //! Reading the catalogue: tables, columns, identities.
 
+use crate::as_source::structure::state::{ColumnState, State};
 use crate::wire::connect::Session;
 use crate::wire::types::{CatalogType, logical};
 use crate::wire::written::{WRITTEN, WRITTEN_END};
@@ -21,11 +22,11 @@ use tokio_postgres::Row;
 const TABLES: &str = "
 SELECT c.oid, n.nspname::text, c.relname::text, c.relpersistence::text, c.relreplident::text,
        c.reltuples::float8, c.relpages::bigint * current_setting('block_size')::bigint, c.relkind::text,
-       has_table_privilege(c.oid, 'SELECT') AND has_schema_privilege(n.oid, 'USAGE'),
+       coalesce(has_table_privilege(c.oid, 'SELECT') AND has_schema_privilege(n.oid, 'USAGE'), false),
        CASE WHEN has_schema_privilege(n.oid, 'USAGE') THEN row_security_active(c.oid) ELSE false END,
        (SELECT format('%s.%s', pn.nspname, p.relname) FROM pg_inherits i JOIN pg_class p ON p.oid = i.inhparent
           JOIN pg_namespace pn ON pn.oid = p.relnamespace WHERE i.inhrelid = c.oid AND c.relispartition),
-       quote_ident(current_user), obj_description(c.oid, 'pg_class')
+       quote_ident(current_user), obj_description(c.oid, 'pg_class'), c.relfilenode, c.relnatts::int4
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE c.relkind IN ('r', 'p', 'f', 'v', 'm') AND n.nspname <> 'information_schema'
   AND (n.nspname !~ '^pg_' OR c.relpersistence = 't') AND n.nspname !~ '^pg_toast'
@@ -43,7 +44,9 @@ resolved AS (
 SELECT a.attrelid, a.attname::text, a.attnotnull, a.attgenerated <> '', format_type(a.atttypid, a.atttypmod),
        coalesce(r.base, t.oid),
        CASE WHEN r.domain IS NOT NULL THEN coalesce(nullif(r.modifier, -1), t.typtypmod) ELSE a.atttypmod END,
-       a.attstorage <> 'p' AND c.relreplident <> 'f', col_description(a.attrelid, a.attnum)
+       a.attstorage <> 'p' AND c.relreplident <> 'f', col_description(a.attrelid, a.attnum),
+       a.attnum::int4, a.atttypid, a.atttypmod, a.xmin::text,
+       CASE WHEN a.atthasmissing THEN (a.attmissingval::text::text[])[1] END
 FROM pg_attribute a
 JOIN pg_class c ON c.oid = a.attrelid AND c.relkind IN ('r', 'p', 'f', 'v', 'm')
 JOIN pg_namespace n ON n.oid = c.relnamespace AND n.nspname <> 'information_schema'
@@ -92,11 +95,37 @@ struct Index {
     columns: Vec<String>,
 }
 
+/// A table with what the catalogue knows of its structure beyond what others ask for.
+#[derive(Clone, Debug)]
+pub(crate) struct Described {
+    pub(crate) table: SourceTable,
+    pub(crate) state: State,
+    /// By number, the values that rows have which are older than a column (`attmissingval`, while `atthasmissing`).
+    pub(crate) given: HashMap<u32, String>,
+}
+
 /// All tables that are not the system's own.
 pub(crate) async fn discover(session: &Session, by: IdentityBy) -> Result<Vec<SourceTable>> {
-    let mut columns: HashMap<u32, Vec<SourceColumn>> = HashMap::new();
+    Ok(describe(session, by).await?.into_iter().map(|d| d.table).collect())
+}
+
+/// The same with their states.
+pub(crate) async fn describe(session: &Session, by: IdentityBy) -> Result<Vec<Described>> {
+    let mut columns: HashMap<u32, (Vec<SourceColumn>, State, HashMap<u32, String>)> = HashMap::new();
     for row in session.rows("reading the columns of all tables", COLUMNS, &[]).await? {
-        columns.entry(row.get(0)).or_default().push(source_column(&row, by));
+        let (columns, state, given) = columns.entry(row.get(0)).or_default();
+        let column = source_column(&row, by);
+        let number = number(&row);
+        given.extend(row.get::<_, Option<String>>(13).map(|value| (number, value)));
+        state.columns.push(ColumnState {
+            number,
+            name: column.column.name.clone(),
+            type_id: row.get(10),
+            modifier: row.get(11),
+            generated: column.generated,
+            touched: Some(row.get(12)),
+        });
+        columns.push(column);
     }
     let mut indexes: HashMap<u32, Vec<Index>> = HashMap::new();
     for row in session.rows("reading keys", KEYS, &[]).await? {
@@ -108,8 +137,9 @@ pub(crate) async fn discover(session: &Session, by: IdentityBy) -> Result<Vec<So
     let tables = session.rows("reading the list of tables", TABLES, &[]).await?;
     let table = |row: &Row| {
         let id: u32 = row.get(0);
-        let (columns, indexes) =
-            (columns.remove(&id).unwrap_or_default(), indexes.remove(&id).unwrap_or_default());
+        let (columns, mut state, given) = columns.remove(&id).unwrap_or_default();
+        let indexes = indexes.remove(&id).unwrap_or_default();
+        (state.storage, state.count) = (row.get(13), row.get::<_, i32>(14).unsigned_abs());
         let mut table = source_table(row, columns, &indexes, by);
         // Whoever may not read what pipelines remember still reads what they say of their tables.
         let comment: Option<String> = row.get(12);
@@ -122,7 +152,8 @@ pub(crate) async fn discover(session: &Session, by: IdentityBy) -> Result<Vec<So
         if let Some((pipeline, from)) = written.get(&table.name.to_string()) {
             (table.written_by, table.written_from) = (Some(pipeline.clone()), Some(from.clone()));
         }
-        table
+        table.state = state.text();
+        Described { table, state, given }
     };
     Ok(tables.iter().map(table).collect())
 }
@@ -147,12 +178,25 @@ async fn written_by_pipelines(session: &Session) -> Result<HashMap<String, (Stri
     Ok(rows.iter().map(|r| (r.get(0), (r.get(1), origin(r)))).collect())
 }
 
+fn number(row: &Row) -> u32 {
+    row.get::<_, i32>(9).unsigned_abs()
+}
+
 fn source_column(row: &Row, by: IdentityBy) -> SourceColumn {
     let source_type: String = row.get(4);
     let logical = logical(&CatalogType { id: row.get(5), modifier: row.get(6), name: &source_type });
     let column = Column { name: row.get(1), logical, source_type, nullable: !row.get::<_, bool>(2) };
     let may_be_left_out = by == IdentityBy::Log && row.get(7);
-    SourceColumn { column, generated: row.get(3), refused: None, may_be_left_out, comment: row.get(8) }
+    SourceColumn {
+        number: Some(number(row)),
+        column,
+        generated: row.get(3),
+        refused: None,
+        may_be_left_out,
+        comment: row.get(8),
+        known_as: None,
+        left: false,
+    }
 }
 
 fn kind(row: &Row) -> TableKind {
@@ -224,6 +268,7 @@ fn source_table(row: &Row, columns: Vec<SourceColumn>, indexes: &[Index], by: Id
         bytes: (estimate >= 0.0).then_some(row.get::<_, i64>(6).max(0) as u64),
         written_by: None,
         written_from: None,
+        state: String::new(),
         comment: None,
         note: row.get::<_, Option<String>>(10).map(|root| format!("partition of {root}")),
     }

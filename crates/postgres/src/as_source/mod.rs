@@ -10,15 +10,16 @@ pub(crate) mod mark;
 pub(crate) mod named;
 mod snapshot;
 mod stream;
+pub(crate) mod structure;
 pub(crate) mod trigger;
 
-use crate::as_source::assemble::{NOTE_PREFIX, proof_parts};
+use crate::as_source::assemble::proof_parts;
 use crate::as_source::capture::Observed;
 use crate::as_source::catalog::IdentityBy;
 use crate::as_source::console::PostgresConsole;
 use crate::as_source::look::PostgresLook;
 use crate::as_source::mark::Mark;
-use crate::as_source::named::{Named, OURS, Point, is_slot_of, slot_name};
+use crate::as_source::named::{NOTE_PREFIX, Named, OURS, Point, is_slot_of, slot_name};
 use crate::wire::address::PostgresAddress;
 use crate::wire::connect::Session;
 use crate::wire::{lsn, server};
@@ -127,6 +128,10 @@ impl InspectSource for PostgresSource {
 impl SourceLog for PostgresSource {
     fn capture_words(&self) -> CaptureWords {
         CaptureWords { one: "slot", another: Some("name another slot in the project file") }
+    }
+
+    fn tells_of_structure(&self) -> bool {
+        true
     }
 
     fn parse_position(&self, text: &str) -> Option<Position> {

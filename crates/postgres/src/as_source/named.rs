@@ -3,6 +3,9 @@
 use moorage_adapter::{CapturePlan, object_name};
 use serde::Deserialize;
 
+/// The prefix of log messages that are ours.
+pub(crate) const NOTE_PREFIX: &str = "moorage";
+
 /// Those that the project file names: Moorage neither makes nor removes them.
 #[derive(Clone, Debug, Default, Deserialize)]
 #[serde(deny_unknown_fields)]

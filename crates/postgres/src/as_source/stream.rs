@@ -5,8 +5,9 @@
 //! The second task keeps the connection alive whatever the first is doing, also while the target is busy or
 //! down: it reports at a third of the server's own time limit, whether or not anything was read.
 
-use crate::as_source::assemble::{Assembler, proof_parts};
+use crate::as_source::assemble::{Assembler, followed, proof_parts};
 use crate::as_source::named::Point;
+use crate::as_source::structure::looks::Looks;
 use crate::wire::address::PostgresAddress;
 use crate::wire::connect::Session;
 use crate::wire::error::COPYING_SLOT;
@@ -18,12 +19,15 @@ use moorage_adapter::{
     AdapterError, ChangeStream, Doing, Durable, Result, SegmentSender, StreamStart, StreamTable,
     StreamedSegment, Tail, TailFrom, segment_channel,
 };
+use moorage_core::change::segment::Segment;
+use moorage_core::change::structure::SchemaChange;
 use moorage_core::model::sql::{quote_ident, quote_literal};
 use moorage_core::plan::table::TablePlan;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 use tokio::sync::{Notify, mpsc, oneshot, watch};
+use tokio::task::JoinHandle;
 
 /// A segment is handed on when it has this size, whatever the transaction.
 const SEGMENT_BYTES: usize = 512 << 10;
@@ -64,10 +68,18 @@ pub(crate) async fn open(
 ) -> Result<Box<dyn ChangeStream>> {
     let session = Session::open(address).await?;
     let pause = status_interval(&session).await?;
+    let looks = Looks::begin(address, start.tables.iter().map(|t| t.plan.source_id as u32).collect()).await?;
     let mut tables = Vec::with_capacity(start.tables.len());
+    let mut is_other = false;
     for table in start.tables {
-        let columns = streamed_columns(&session, table.plan.source_id).await?;
-        tables.push((table, columns));
+        let first = looks.first(table.plan.source_id as u32);
+        let of = followed(&table, first.as_ref().map(|d| &d.table));
+        is_other |= first.is_none_or(|first| of.is_another_than(&first));
+        tables.push((table, of));
+    }
+    if is_other {
+        // What has no rows behind it takes effect where this comes back.
+        looks.leave_a_note(&session).await?;
     }
     drop(session);
     let checkpoint = &start.checkpoint;
@@ -87,7 +99,7 @@ pub(crate) async fn open(
         from,
         pause,
     };
-    Ok(Box::new(PostgresStream::begin(begin, assembler).await?))
+    Ok(Box::new(PostgresStream::begin(begin, assembler, Some(looks)).await?))
 }
 
 /// Follows changes beside a pipeline, through a temporary copy of its slot.
@@ -133,7 +145,7 @@ pub(crate) async fn tail(
         from: begin,
         pause,
     };
-    let stream = Box::new(PostgresStream::begin(start, assembler).await?);
+    let stream = Box::new(PostgresStream::begin(start, assembler, None).await?);
     Ok(Tail { stream, from: lsn::position(begin) })
 }
 
@@ -182,7 +194,7 @@ pub(crate) async fn streamed_columns(session: &Session, table: u64) -> Result<Ve
 }
 
 impl PostgresStream {
-    async fn begin(begin: Begin, assembler: Assembler) -> Result<Self> {
+    async fn begin(begin: Begin, assembler: Assembler, looks: Option<Looks>) -> Result<Self> {
         let (sender, segments) = segment_channel(QUEUE_BYTES);
         let (acknowledged, watched) = watch::channel(begin.from);
         let (stop, abort) = (Arc::new(Notify::new()), Arc::new(Notify::new()));
@@ -209,9 +221,10 @@ impl PostgresStream {
             let (received, asked) = (Arc::new(AtomicU64::new(begin.from)), Arc::new(Notify::new()));
             let end = LogEnd { address: begin.address.clone(), known: begin.from };
             let silence = (begin.pause * 3).clamp(LEAST_SILENCE, MOST_SILENCE);
+            let looking = looks.clone().map(|looks| tokio::spawn(looks.keep_looking()));
             let reading = tokio::spawn(read(
                 reader,
-                assembler,
+                (assembler, looks),
                 (end, silence),
                 sender,
                 received.clone(),
@@ -222,6 +235,7 @@ impl PostgresStream {
                 () = report(writer, watched, received, asked, stop, begin.pause) => {}
             }
             reading.abort();
+            looking.inspect(JoinHandle::abort);
         };
         let thread = std::thread::Builder::new().name("moorage-stream".into());
         let run = move || {
@@ -303,22 +317,21 @@ impl LogEnd {
 
 async fn read(
     mut reader: ReplicationReader,
-    mut assembler: Assembler,
+    (mut assembler, looks): (Assembler, Option<Looks>),
     (mut end, silence): (LogEnd, Duration),
     sender: SegmentSender,
     received: Arc<AtomicU64>,
     asked: Arc<Notify>,
 ) {
-    if let Err(error) =
-        read_all(&mut reader, &mut assembler, (&mut end, silence), &sender, &received, &asked).await
-    {
+    let of = (&mut assembler, looks.as_ref());
+    if let Err(error) = read_all(&mut reader, of, (&mut end, silence), &sender, &received, &asked).await {
         sender.fail(error).await;
     }
 }
 
 async fn read_all(
     reader: &mut ReplicationReader,
-    assembler: &mut Assembler,
+    (assembler, looks): (&mut Assembler, Option<&Looks>),
     (end, silence): (&mut LogEnd, Duration),
     sender: &SegmentSender,
     received: &AtomicU64,
@@ -359,6 +372,12 @@ async fn read_all(
                     address: "the replication stream".into(),
                     what: e.to_string(),
                 })?;
+                if let Some(looks) = looks {
+                    let changes = structures(assembler, looks, &message).await?;
+                    if !changes.is_empty() && !hand_on(assembler, sender, changes).await? {
+                        return Ok(());
+                    }
+                }
                 let fed = assembler.feed(message, payload.len());
                 if matches!(fed, Err(AdapterError::Drift { .. })) && !assembler.is_empty() {
                     // All that was before it.
@@ -381,6 +400,41 @@ async fn read_all(
         }
     }
     Err(AdapterError::Lost { address: "the replication stream".into(), reason: "the server ended it".into() })
+}
+
+/// The changes of structure in front of a message.
+async fn structures(
+    assembler: &mut Assembler,
+    looks: &Looks,
+    message: &Message<'_>,
+) -> Result<Vec<SchemaChange>> {
+    if let Message::Commit { end_lsn, .. } = message {
+        return assembler.passes(&looks.passed(*end_lsn));
+    }
+    let mut changes = Vec::new();
+    for ask in assembler.asks(message) {
+        changes.extend(match ask.settles {
+            false => assembler.told(ask, &looks.before(ask.xid, ask.commit_lsn), None)?,
+            true => {
+                let (before, seeing) = looks.around(ask.xid, ask.commit_lsn).await?;
+                assembler.told(ask, &before, Some(&seeing))?
+            }
+        });
+    }
+    Ok(changes)
+}
+
+/// Hands on what was collected, and then changes of structure. `false` if nobody listens any more.
+async fn hand_on(
+    assembler: &mut Assembler,
+    sender: &SegmentSender,
+    schema: Vec<SchemaChange>,
+) -> Result<bool> {
+    if !assembler.is_empty() && !sender.send(assembler.take()?).await {
+        return Ok(false);
+    }
+    let in_transaction = assembler.is_inside();
+    Ok(sender.send(Segment { schema, in_transaction, ..Segment::default() }).await)
 }
 
 /// After how long a silence a stream counts as broken: the server's own limit, within these bounds.

@@ -3,6 +3,7 @@
 //! Changes go in by as few statements as there can be. If rows are refused, that part of the batch is undone and
 //! applied once more with care ([`super::careful`]). A part is what is written at once: most batches are one.
 
+use super::alter;
 use super::beside::{self, Replaced};
 use super::careful::{self, Part};
 use super::form::{Form, Found, References, find};
@@ -19,6 +20,7 @@ use moorage_adapter::{AdapterError, Memo, Merge, Replacement, Result, TableProgr
 use moorage_core::apply::prepare::TableBatch;
 use moorage_core::change::counters::TableCounters;
 use moorage_core::checkpoint::stored::Checkpoint;
+use moorage_core::drift::alter::Alteration;
 use moorage_core::model::name::TableName;
 use moorage_core::model::policy::Mismatch;
 use moorage_core::plan::table::TablePlan;
@@ -240,6 +242,16 @@ async fn fast(
 impl Merge for PostgresMerge {
     async fn write(&mut self, batch: Arc<[TableBatch]>) -> Result<()> {
         self.write_part(&batch).await
+    }
+
+    async fn alter(&mut self, alteration: &Alteration) -> Result<()> {
+        alter::alter(&self.writer()?.session, &self.pipeline, alteration).await?;
+        // It is met again, with the new plan; its cached statements are made anew with the form.
+        self.tables.remove(alteration.before.table());
+        if let Some(writer) = self.writer.as_mut() {
+            writer.forms.remove(&alteration.after.target);
+        }
+        Ok(())
     }
 
     async fn replace(&mut self, tables: Vec<Replacement<'_>>) -> Result<()> {

@@ -180,6 +180,24 @@ impl TargetDialect for PostgresDialect {
         })
     }
 
+    /// What the server does without writing the table anew: more digits in front of the point, or any number of them
+    /// (PostgreSQL source, `numeric_support`).
+    fn widens_at_once(&self, from: &str, to: &str) -> bool {
+        let digits = |sql: &str| {
+            let (p, s) = sql.strip_prefix("numeric(")?.strip_suffix(')')?.split_once(',')?;
+            Some((p.parse::<i64>().ok()?, s.parse::<i64>().ok()?))
+        };
+        match (digits(from), digits(to)) {
+            (Some((p, s)), Some((to_p, to_s))) => s == to_s && to_p >= p,
+            (Some(_), None) => to == "numeric",
+            _ => false,
+        }
+    }
+
+    fn drops_at_once(&self) -> bool {
+        true
+    }
+
     fn place(&self, schema: Option<&str>, table: &str) -> String {
         format!("{}.{}", quoted_part(schema.unwrap_or(&self.schema)), quoted_part(table))
     }

@@ -5,6 +5,7 @@
 //! rows. Tables are never replaced behind the backs of those who use them: see [`beside`]. Every writing transaction
 //! begins by finding that the turn is still ours: see [`turn`].
 
+mod alter;
 mod batch;
 mod beside;
 mod careful;

@@ -451,3 +451,20 @@ pub(crate) async fn remove_pipeline(session: &Session, pipeline: &str) -> Result
     }
     Ok(())
 }
+
+/// Keeps another plan of a table, and that it is to be read again, if so.
+pub(crate) async fn keep_plan(
+    session: &Session,
+    pipeline: &str,
+    plan: &TablePlan,
+    rereads: bool,
+) -> Result<()> {
+    let sql = "UPDATE moorage_state.tables SET plan = $3, source_table = $4, state = coalesce($5, state)
+               WHERE pipeline = $1 AND target = $2";
+    let (json, table) = (to_json(plan)?, plan.table().to_string());
+    let state = rereads.then(|| TableState::NeedsResnapshot.word());
+    session
+        .execute("keeping a plan", sql, &[&pipeline, &plan.target, &json, &table, &state])
+        .await
+        .map(|_| ())
+}

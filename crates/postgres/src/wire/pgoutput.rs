@@ -91,6 +91,8 @@ pub struct RelationColumn<'a> {
     pub name: &'a str,
     /// Its type's number.
     pub type_id: u32,
+    /// Its type's modifier; -1 if it has none.
+    pub modifier: i32,
 }
 
 /// An old row: its key or all of it.
@@ -307,8 +309,8 @@ fn relation<'a>(r: &mut Reader<'a>) -> Result<Relation<'a>, Malformed> {
     let columns = (0..count)
         .map(|_| {
             let (flags, name, type_id) = (r.u8()?, r.text()?, r.u32()?);
-            r.u32()?;
-            Ok(RelationColumn { in_key: flags & 1 == 1, name, type_id })
+            let modifier = r.u32()?.cast_signed();
+            Ok(RelationColumn { in_key: flags & 1 == 1, name, type_id, modifier })
         })
         .collect::<Result<_, Malformed>>()?;
     Ok(Relation { id, schema, name, identity, columns })

@@ -107,6 +107,7 @@ fn table(db: &Connection, name: String, kind: &str, without_rowid: bool, known: 
         whole_rows: Fix::none(),
         written_by: None,
         written_from: None,
+        state: String::new(),
         comment: None,
         note: None,
     })
@@ -150,6 +151,9 @@ fn structures(db: &Connection) -> Sql<HashMap<String, Structure>> {
         });
         let column = Column { name, logical: logical(&declared), source_type: declared, nullable: !not_null };
         columns.push(SourceColumn {
+            number: None,
+            known_as: None,
+            left: false,
             column,
             generated: hidden >= 2,
             refused,

@@ -164,6 +164,10 @@ impl SourceLog for SqliteSource {
         CaptureWords { one: "the change table of", another: None }
     }
 
+    fn tells_of_structure(&self) -> bool {
+        false
+    }
+
     fn parse_position(&self, text: &str) -> Option<Position> {
         text.parse().ok().filter(|n: &i64| *n >= 0).map(position)
     }

@@ -1,13 +1,14 @@
 //! An open batch: one transaction on the writing connection.
 
 use crate::as_target::open::blocking;
-use crate::as_target::{beside, merge, state};
+use crate::as_target::{alter, beside, merge, state};
 use crate::file::error::sql_error;
 use async_trait::async_trait;
 use moorage_adapter::{AdapterError, Memo, Merge, Replacement, Result, TableProgress};
 use moorage_core::apply::prepare::TableBatch;
 use moorage_core::change::counters::TableCounters;
 use moorage_core::checkpoint::stored::Checkpoint;
+use moorage_core::drift::alter::Alteration;
 use moorage_core::model::policy::Mismatch;
 use rusqlite::Connection;
 use std::collections::BTreeMap;
@@ -69,6 +70,11 @@ impl Merge for SqliteMerge {
             *self.progress.entry(target).or_default() += counters;
         }
         Ok(())
+    }
+
+    async fn alter(&mut self, alteration: &Alteration) -> Result<()> {
+        let (pipeline, alteration) = (self.pipeline.clone(), alteration.clone());
+        self.on(move |db, path| alter::alter(db, path, &pipeline, &alteration)).await
     }
 
     async fn replace(&mut self, tables: Vec<Replacement<'_>>) -> Result<()> {

@@ -52,6 +52,12 @@ impl TargetDialect for SqliteDialect {
         identifier.to_ascii_lowercase()
     }
 
+    /// What is declared counts for nothing but how values are stored: decimals stay what they are.
+    fn widens_at_once(&self, from: &str, to: &str) -> bool {
+        let is_whole = |sql: &str| Some(sql.strip_prefix("DECIMAL(")?.ends_with(",0)"));
+        is_whole(from).is_some() && is_whole(from) == is_whole(to)
+    }
+
     fn reserved(&self, table: &str) -> Option<String> {
         let folded = self.fold(table);
         if folded.starts_with("sqlite_") {

@@ -1,5 +1,6 @@
 //! The target itself: one file, one writing connection, blocking work on threads made for it.
 
+mod alter;
 mod batch;
 mod beside;
 mod check;

@@ -255,6 +255,15 @@ pub(crate) fn remember_loaded(
     Ok(())
 }
 
+/// Keeps another plan of a table, and that it is to be read again, if so.
+pub(crate) fn keep_plan(db: &Connection, pipeline: &str, plan: &TablePlan, rereads: bool) -> Sql<()> {
+    let sql = "UPDATE moorage_tables SET plan = ?3, source_table = ?4, state = coalesce(?5, state)
+               WHERE pipeline = ?1 AND target = ?2";
+    let state = rereads.then(|| TableState::NeedsResnapshot.word());
+    db.execute(sql, params![pipeline, plan.target, to_json(plan)?, plan.table().to_string(), state])?;
+    Ok(())
+}
+
 pub(crate) fn remember_captured_by(db: &Connection, pipeline: &str, tables: &[(String, String)]) -> Sql<()> {
     let sql = "UPDATE moorage_tables SET captured_by = ?3 WHERE pipeline = ?1 AND target = ?2";
     for (target, by) in tables {

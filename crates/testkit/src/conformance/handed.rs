@@ -52,6 +52,7 @@ pub(super) fn plan(target: &dyn Target, name: &str, identity: RowIdentity) -> Ta
         mismatch: Default::default(),
         comment: None,
         fingerprint: String::new(),
+        structure: None,
     }
 }
 

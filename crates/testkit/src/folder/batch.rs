@@ -4,10 +4,11 @@ use super::files::{Table, beside_table, of_pipeline, of_table};
 use super::place::FolderTarget;
 use crate::carry_out::{TextRow, carry_out};
 use async_trait::async_trait;
-use moorage_adapter::{AdapterError, Memo, Merge, Replacement, Result, TableProgress};
+use moorage_adapter::{AdapterError, Lack, Memo, Merge, Replacement, Result, TableProgress, TableState};
 use moorage_core::apply::prepare::TableBatch;
 use moorage_core::change::counters::TableCounters;
 use moorage_core::checkpoint::stored::Checkpoint;
+use moorage_core::drift::alter::Alteration;
 use moorage_core::model::policy::ExistingRows;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
@@ -54,6 +55,19 @@ impl Merge for FolderMerge {
                 return Err(AdapterError::refused(name.clone(), format!("it takes no {text}")));
             }
             *self.progress.entry(name.clone()).or_default() += counters;
+        }
+        Ok(())
+    }
+
+    async fn alter(&mut self, alteration: &Alteration) -> Result<()> {
+        if !alteration.steps.is_empty() {
+            return Err(AdapterError::Lacking { system: "folder".into(), lack: Lack::Altering });
+        }
+        if let Some(of) = self.table(&alteration.after.target)?.and_then(|table| table.of.as_mut()) {
+            of.plan = (*alteration.after).clone();
+            if alteration.rereads {
+                of.state = TableState::NeedsResnapshot;
+            }
         }
         Ok(())
     }

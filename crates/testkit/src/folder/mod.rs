@@ -39,7 +39,7 @@ impl InspectTarget for FolderTarget {
         Guarantees {
             committing: Committing::Following,
             replacing: Replacing::AtOnce,
-            lacks: &[Lack::Looks, Lack::SettingAside],
+            lacks: &[Lack::Looks, Lack::SettingAside, Lack::Altering],
         }
     }
 

@@ -134,6 +134,7 @@ impl State {
                 self.line(&format!("{by}: finishing the batch in hand"));
                 self.bar.finish_and_clear();
             }
+            Event::StructureChanged { table, what, done } => self.line(&format!("{table}: {what}; {done}")),
             Event::Warning { message } => self.line(&format!("warning: {message}")),
         }
     }

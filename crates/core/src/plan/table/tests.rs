@@ -85,6 +85,7 @@ fn plan() -> TablePlan {
         mismatch: Mismatch::Adjust,
         comment: Some("about".into()),
         fingerprint: "7: c t".into(),
+        structure: None,
     }
 }
 

@@ -150,6 +150,10 @@ impl SourceLog for PostgresTriggerSource {
         CaptureWords { one: "the schema of change tables", another: None }
     }
 
+    fn tells_of_structure(&self) -> bool {
+        false
+    }
+
     fn parse_position(&self, text: &str) -> Option<Position> {
         reader::position(text)
     }

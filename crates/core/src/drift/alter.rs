@@ -1,0 +1,50 @@
+//! What is done to a target table when its source's structure has changed, as data: targets carry it out.
+
+use crate::plan::table::TablePlan;
+use arrow::array::RecordBatch;
+use std::sync::Arc;
+
+/// One step.
+#[derive(Clone, Debug)]
+pub enum AlterStep {
+    /// A column comes, the one at this place of the new plan. Rows that are there get the value of the one row and column
+    /// given, or null. Rows that are written later bring their own.
+    Add {
+        /// Its place.
+        column: usize,
+        /// The value for rows that are there; none for null.
+        value: Option<RecordBatch>,
+    },
+    /// A column gets another name.
+    Rename {
+        /// As it is called.
+        from: String,
+        /// As it will be.
+        to: String,
+    },
+    /// The column at this place of the new plan is declared as the plan says: at once, with no value becoming another one.
+    Widen {
+        /// Its place.
+        column: usize,
+    },
+    /// A column goes, with its values.
+    Drop {
+        /// Its name.
+        name: String,
+    },
+}
+
+/// What becomes of a table between two changes of its rows.
+#[derive(Clone, Debug)]
+pub struct Alteration {
+    /// How it was carried.
+    pub before: Arc<TablePlan>,
+    /// How it is carried from here on.
+    pub after: Arc<TablePlan>,
+    /// In this order. None: only the plan is another one.
+    pub steps: Vec<AlterStep>,
+    /// Whether the table's rows are not to be relied on any more, and are to be read again: then there is no step.
+    pub rereads: bool,
+    /// What the source's change was, for people.
+    pub what: String,
+}

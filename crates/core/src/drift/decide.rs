@@ -1,0 +1,275 @@
+//! Differences × policies: what becomes of a target table when its source's structure has changed.
+//!
+//! Only what the mapping sees counts: a column that is not carried may come, go and change as it likes. In this order:
+//!
+//! | | |
+//! |---|---|
+//! | the table cannot be carried any more, or a policy says `stop` | stop |
+//! | a policy says `reread`, values are not known, or the target cannot change at once what is followed | read again |
+//! | otherwise | alter: with no step where nothing of the target changes |
+
+use crate::change::structure::Step;
+use crate::drift::alter::{AlterStep, Alteration};
+use crate::drift::difference::{Difference, differences};
+use crate::mapping::mapper::Mapper;
+use crate::mapping::outputs::{Mapping, Output};
+use crate::model::drift::{DriftKind, DriftPolicies, DriftPolicy};
+use crate::model::schema::{RowIdentity, TableSchema};
+use crate::model::structure::Structure;
+use crate::pick::rule::TableRule;
+use crate::plan::dialect::TargetDialect;
+use crate::plan::make::plan_known;
+use crate::plan::table::TablePlan;
+use crate::project::config::PipelineConfig;
+use arrow::array::{Array, RecordBatch};
+use std::sync::Arc;
+
+/// What becomes of it.
+#[derive(Clone, Debug)]
+#[must_use]
+pub enum Decision {
+    /// The target table is altered, or read again.
+    Alter(Alteration),
+    /// The pipeline does not go on as it is.
+    Stop {
+        /// What changed, for people.
+        what: String,
+    },
+}
+
+/// Decides; `alters` says whether the target can alter tables that have rows.
+pub fn decide(
+    before: &Arc<TablePlan>,
+    step: &Step,
+    config: &PipelineConfig,
+    dialect: &dyn TargetDialect,
+    alters: bool,
+) -> Decision {
+    let Some(known) = before.structure.as_deref() else {
+        return Decision::Stop { what: "its structure was changed".into() };
+    };
+    let rule = config.picker().rule(known.ruled_as());
+    let all = differences(known, &step.after, step.unknown.as_ref());
+    let after = carried_on(known, step, &all, &rule);
+    let mut plan = match plan_known(config, &after, dialect) {
+        Ok(plan) => plan,
+        Err(why) => return Decision::Stop { what: format!("{}; now {why}", words(&all)) },
+    };
+    plan.target.clone_from(&before.target);
+    let compared = Compared { before, known, plan: &plan, after: &after };
+    let seen: Vec<&Difference> = all.iter().filter(|d| compared.sees(d)).collect();
+    let what = if seen.is_empty() { words(&all) } else { words(seen.iter().copied()) };
+    let policy = |d: &&Difference| rule.drift.of(d.kind(step.unknown.as_ref()));
+    if seen.iter().any(|d| policy(d) == DriftPolicy::Stop) {
+        return Decision::Stop { what };
+    }
+    let asked = seen.iter().any(|d| policy(d) == DriftPolicy::Reread || d.needs_rows());
+    let steps = compared.steps(&rule.drift, dialect, step.values.as_ref());
+    let steps = steps.filter(|steps| !asked && (alters || steps.is_empty()));
+    let rereads = steps.is_none();
+    let (before, after) = (before.clone(), Arc::new(plan));
+    Decision::Alter(Alteration { before, after, steps: steps.unwrap_or_default(), rereads, what })
+}
+
+fn words<'a>(all: impl IntoIterator<Item = &'a Difference>) -> String {
+    all.into_iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
+}
+
+/// The structure to plan with: what is known of columns and table beside what the catalogue says goes on.
+fn carried_on(known: &Structure, step: &Step, all: &[Difference], rule: &TableRule) -> Structure {
+    let mut after = Structure::of(&step.after);
+    if known.ruled_as() != &after.name {
+        after.known_as = Some(known.ruled_as().clone());
+    }
+    let leaves = rule.drift.of(DriftKind::ColumnAdded) == DriftPolicy::Leave;
+    for column in &mut after.columns {
+        match known.same(column) {
+            Some(was) => {
+                column.left = was.left;
+                let ruled_as = was.ruled_as();
+                if ruled_as != column.column.name && rule.names(ruled_as) {
+                    column.known_as = Some(ruled_as.into());
+                }
+            }
+            None => {
+                column.left = leaves && all.iter().any(|d| matches!(d, Difference::Added(c) if c == column))
+            }
+        }
+    }
+    after
+}
+
+impl Difference {
+    /// Whether only reading the table again tells what its rows hold.
+    fn needs_rows(&self) -> bool {
+        matches!(self, Self::Generated(_) | Self::Values(_))
+    }
+}
+
+struct Compared<'a> {
+    before: &'a Arc<TablePlan>,
+    known: &'a Structure,
+    plan: &'a TablePlan,
+    after: &'a Structure,
+}
+
+/// What a target column is made from.
+#[derive(PartialEq)]
+enum Origin<'a> {
+    Numbered(u32),
+    Named(&'a str),
+    Made(&'a str, &'a Output),
+}
+
+fn origin<'a>(plan: &'a TablePlan, structure: &Structure, at: usize) -> Origin<'a> {
+    match &plan.mapping.outputs[at] {
+        Output::Column(c) | Output::Cast { column: c, .. } => {
+            let name = plan.schema.columns[*c].name.as_str();
+            let number = structure.columns.iter().find(|c| c.column.name == name).and_then(|c| c.number);
+            number.map_or(Origin::Named(name), Origin::Numbered)
+        }
+        output => Origin::Made(&plan.columns[at].name, output),
+    }
+}
+
+impl Compared<'_> {
+    fn was(&self, at: usize) -> Origin<'_> {
+        origin(self.before, self.known, at)
+    }
+
+    fn is(&self, at: usize) -> Origin<'_> {
+        origin(self.plan, self.after, at)
+    }
+
+    /// The place that a target column had.
+    fn place_before(&self, at: usize) -> Option<usize> {
+        (0..self.before.columns.len()).find(|&was| self.was(was) == self.is(at))
+    }
+
+    /// Whether the mapping sees a difference.
+    fn sees(&self, difference: &Difference) -> bool {
+        let reads = |plan: &TablePlan, name: &str| plan.schema.columns.iter().any(|c| c.name == name);
+        match difference {
+            Difference::Added(c) => reads(self.plan, &c.column.name),
+            Difference::Dropped(c) | Difference::Retyped(c, _) => reads(self.before, &c.column.name),
+            Difference::Renamed(..) => self.renames(difference),
+            Difference::Generated(c) => {
+                reads(self.plan, &c.column.name)
+                    || self.known.same(c).is_some_and(|c| reads(self.before, &c.column.name))
+            }
+            Difference::Key => !self.same_key(),
+            Difference::Table(..) => true,
+            Difference::Values(unknown) => {
+                let reads = |plan: &TablePlan, of: &Structure| {
+                    let number =
+                        |name: &str| of.columns.iter().find(|c| c.column.name == name).and_then(|c| c.number);
+                    plan.schema.columns.iter().any(|c| unknown.includes(number(&c.name)))
+                };
+                reads(self.plan, self.after) || reads(self.before, self.known)
+            }
+        }
+    }
+
+    /// Whether the target's column would get another name.
+    fn renames(&self, difference: &Difference) -> bool {
+        let Some(number) = difference.column().and_then(|c| c.number) else { return true };
+        let at = (0..self.plan.columns.len()).find(|&at| self.is(at) == Origin::Numbered(number));
+        let before = at.and_then(|at| self.place_before(at));
+        at.zip(before)
+            .is_some_and(|(at, before)| self.plan.columns[at].name != self.before.columns[before].name)
+    }
+
+    fn same_key(&self) -> bool {
+        let (was, is) = (&self.before.mapped.identity, &self.plan.mapped.identity);
+        match (was, is) {
+            (RowIdentity::WholeRow, RowIdentity::WholeRow) => true,
+            (RowIdentity::Key(was), RowIdentity::Key(is))
+            | (RowIdentity::DeclaredKey(was), RowIdentity::DeclaredKey(is)) => {
+                was.len() == is.len() && was.iter().zip(is).all(|(&was, &is)| self.was(was) == self.is(is))
+            }
+            _ => false,
+        }
+    }
+
+    /// The steps; none if rows would have to be read for them.
+    fn steps(
+        &self,
+        policies: &DriftPolicies,
+        dialect: &dyn TargetDialect,
+        values: Option<&RecordBatch>,
+    ) -> Option<Vec<AlterStep>> {
+        let mut renames = Vec::new();
+        let mut others = Vec::new();
+        let mut kept = vec![false; self.before.columns.len()];
+        for (at, column) in self.plan.columns.iter().enumerate() {
+            let Some(before) = self.place_before(at) else {
+                others.push(AlterStep::Add { column: at, value: self.value(at, values)? });
+                continue;
+            };
+            kept[before] = true;
+            let was = &self.before.columns[before];
+            if was.name != column.name {
+                renames.push((was.name.clone(), column.name.clone()));
+            }
+            if was.declared.sql != column.declared.sql {
+                if !dialect.widens_at_once(&was.declared.sql, &column.declared.sql) {
+                    return None;
+                }
+                others.push(AlterStep::Widen { column: at });
+            }
+        }
+        let drops = policies.of(DriftKind::ColumnDropped) == DriftPolicy::Follow && dialect.drops_at_once();
+        let gone = self.before.columns.iter().zip(kept).filter(|(_, kept)| !kept).map(|(c, _)| &c.name);
+        let gone = gone.filter(|_| drops).map(|name| AlterStep::Drop { name: name.clone() });
+        // What goes makes room for names, and what is renamed for what comes.
+        Some(gone.chain(in_order(renames)).chain(others).collect())
+    }
+
+    /// The value that rows which are there have in a column that comes; none if rows would have to be read for it.
+    #[expect(clippy::option_option, reason = "not known, or known to be null")]
+    fn value(&self, at: usize, values: Option<&RecordBatch>) -> Option<Option<RecordBatch>> {
+        let (column, output) = (&self.plan.mapped.columns[at], &self.plan.mapping.outputs[at]);
+        let place = match output {
+            Output::Column(place) | Output::Cast { column: place, .. } => *place,
+            Output::Stamp { .. } | Output::Constant(_) | Output::Expression(_) => return None,
+        };
+        let Some(values) = values else { return Some(None) };
+        let read = self.plan.schema.columns.iter().map(|c| values.schema().index_of(&c.name).ok());
+        let values = values.project(&read.collect::<Option<Vec<usize>>>()?).ok()?;
+        if values.column(place).is_null(0) {
+            return Some(None);
+        }
+        let mapped = TableSchema {
+            table: self.plan.table().clone(),
+            columns: vec![column.clone()],
+            identity: RowIdentity::WholeRow,
+        };
+        if let Output::Column(_) = output {
+            return Some(Some(
+                RecordBatch::try_new(mapped.arrow(), vec![values.column(place).clone()]).ok()?,
+            ));
+        }
+        let mapping = Mapping { outputs: vec![output.clone()], condition: None };
+        let mapper = Mapper::new(&self.plan.schema, &Arc::new(mapped), &mapping).ok()??;
+        Some(Some(mapper.rows(&values).ok()?))
+    }
+}
+
+/// Renames such that no name is given before it is free: where names go round in a circle, one column is called something
+/// else in between.
+fn in_order(mut renames: Vec<(String, String)>) -> Vec<AlterStep> {
+    let mut steps = Vec::new();
+    while !renames.is_empty() {
+        let free = renames.iter().position(|(_, to)| !renames.iter().any(|(from, _)| from == to));
+        let (from, to) = match free {
+            Some(at) => renames.remove(at),
+            None => {
+                let between = format!("moorage_between_{}", steps.len());
+                let from = std::mem::replace(&mut renames[0].0, between.clone());
+                (from, between)
+            }
+        };
+        steps.push(AlterStep::Rename { from, to });
+    }
+    steps
+}

@@ -1,0 +1,141 @@
+//! What is another way in a table's structure than it was.
+
+use crate::change::structure::Unknown;
+use crate::model::described::{LogIdentity, SourceColumn, SourceTable};
+use crate::model::drift::DriftKind;
+use crate::model::structure::Structure;
+use crate::model::types::LogicalType;
+use std::fmt;
+
+/// One difference.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Difference {
+    /// A column came.
+    Added(SourceColumn),
+    /// A column went.
+    Dropped(SourceColumn),
+    /// A column is called otherwise: as it was, and as it is.
+    Renamed(SourceColumn, SourceColumn),
+    /// A column's type is another one: as it was, and as it is.
+    Retyped(SourceColumn, SourceColumn),
+    /// A column is computed no more, or computed from now on.
+    Generated(SourceColumn),
+    /// Rows are told apart otherwise.
+    Key,
+    /// The table is called otherwise: as it was.
+    Table(String, String),
+    /// Values may have become other ones.
+    Values(Unknown),
+}
+
+/// What differs from one structure to a later one, with what is not known of values.
+pub fn differences(before: &Structure, after: &SourceTable, unknown: Option<&Unknown>) -> Vec<Difference> {
+    let mut found = Vec::new();
+    for now in &after.columns {
+        let Some(was) = before.same(now) else {
+            found.push(Difference::Added(now.clone()));
+            continue;
+        };
+        if was.column.name != now.column.name {
+            found.push(Difference::Renamed(was.clone(), now.clone()));
+        }
+        if was.column.source_type != now.column.source_type {
+            found.push(Difference::Retyped(was.clone(), now.clone()));
+        }
+        if was.generated != now.generated {
+            found.push(Difference::Generated(now.clone()));
+        }
+    }
+    let is_gone = |was: &&SourceColumn| !after.columns.iter().any(|now| now.is_same(was));
+    found.extend(before.columns.iter().filter(is_gone).map(|c| Difference::Dropped(c.clone())));
+    if key(before, &before.identity) != key(&Structure::of(after), &after.identity) {
+        found.push(Difference::Key);
+    }
+    if before.name != after.name {
+        found.push(Difference::Table(before.name.to_string(), after.name.to_string()));
+    }
+    found.extend(unknown.map(|unknown| Difference::Values(unknown.clone())));
+    found
+}
+
+/// What tells rows apart, by numbers where columns have them.
+fn key(of: &Structure, identity: &LogIdentity) -> (u8, Vec<String>) {
+    let named = |name: &String| {
+        let column = of.columns.iter().find(|c| c.column.name == *name);
+        column.and_then(|c| c.number).map_or_else(|| name.clone(), |number| number.to_string())
+    };
+    match identity {
+        LogIdentity::Key(key) => (0, key.iter().map(named).collect()),
+        LogIdentity::Full { key } => (1, key.iter().flatten().map(named).collect()),
+        LogIdentity::None(_) => (2, Vec::new()),
+    }
+}
+
+/// Whether every value of a type is one of another type, and means the same.
+pub fn widens(from: &LogicalType, to: &LogicalType) -> bool {
+    use LogicalType::{Decimal, Float32, Float64, Int16, Int32, Int64};
+    match (from, to) {
+        (Int16, Int32 | Int64) | (Int32, Int64) | (Float32, Float64) => true,
+        (Int16 | Int32 | Int64, Decimal { precision: None, .. }) => true,
+        (Decimal { .. }, Decimal { precision: None, .. }) => true,
+        (Decimal { precision: Some(p), scale }, Decimal { precision: Some(to_p), scale: to_s }) => {
+            let (s, to_s) = (i64::from(scale.unwrap_or(0)), i64::from(to_s.unwrap_or(0)));
+            to_s >= s && i64::from(*to_p) - to_s >= i64::from(*p) - s
+        }
+        (from, to) => from == to,
+    }
+}
+
+impl Difference {
+    /// Which kind of drift it is, given what is not known of values.
+    pub fn kind(&self, unknown: Option<&Unknown>) -> DriftKind {
+        let is_known = |c: &SourceColumn| unknown.is_none_or(|unknown| !unknown.includes(c.number));
+        match self {
+            Self::Added(_) => DriftKind::ColumnAdded,
+            Self::Dropped(_) => DriftKind::ColumnDropped,
+            Self::Renamed(..) => DriftKind::ColumnRenamed,
+            Self::Retyped(was, now) if is_known(now) || widens(&was.column.logical, &now.column.logical) => {
+                DriftKind::TypeWidened
+            }
+            Self::Retyped(..) => DriftKind::TypeChanged,
+            Self::Key => DriftKind::KeyChanged,
+            Self::Table(..) => DriftKind::TableRenamed,
+            Self::Generated(_) | Self::Values(_) => DriftKind::ValuesChanged,
+        }
+    }
+
+    /// The column it is about, as it was or, if it is new, as it is.
+    pub fn column(&self) -> Option<&SourceColumn> {
+        match self {
+            Self::Added(c)
+            | Self::Dropped(c)
+            | Self::Renamed(c, _)
+            | Self::Retyped(c, _)
+            | Self::Generated(c) => Some(c),
+            Self::Key | Self::Table(..) | Self::Values(_) => None,
+        }
+    }
+}
+
+/// For people.
+impl fmt::Display for Difference {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Added(c) => write!(f, "column {} was added ({})", c.column.name, c.column.source_type),
+            Self::Dropped(c) => write!(f, "column {} was dropped", c.column.name),
+            Self::Renamed(was, now) => {
+                write!(f, "column {} is called {} now", was.column.name, now.column.name)
+            }
+            Self::Retyped(was, now) => write!(
+                f,
+                "column {} is of type {} and was of type {}",
+                now.column.name, now.column.source_type, was.column.source_type
+            ),
+            Self::Generated(c) if c.generated => write!(f, "column {} is computed now", c.column.name),
+            Self::Generated(c) => write!(f, "column {} is not computed any more", c.column.name),
+            Self::Key => f.write_str("its key or its replica identity was changed"),
+            Self::Table(was, now) => write!(f, "table {was} is called {now} now"),
+            Self::Values(unknown) => f.write_str(&unknown.why),
+        }
+    }
+}

@@ -1,0 +1,12 @@
+//! From a change of a source table's structure to what becomes of its target table.
+//!
+//! - `difference`: what is another way than it was, column by column, each the same one by its number
+//! - `alter`: what is to be done to a target table, as data
+//! - `decide`: differences × policies
+
+pub mod alter;
+pub mod decide;
+pub mod difference;
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,133 @@
+//! Kinds of changes of structure, and what a project file may say becomes of each.
+
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+
+/// What is done about a change of structure.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum DriftPolicy {
+    /// The target's table is changed likewise, in the same commit as the rows around it.
+    Follow,
+    /// The target's table stays as it is.
+    Leave,
+    /// The table is read again beside the running stream.
+    Reread,
+    /// The pipeline stops before it.
+    Stop,
+}
+
+impl DriftPolicy {
+    /// The word in the project file.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Follow => "follow",
+            Self::Leave => "leave",
+            Self::Reread => "reread",
+            Self::Stop => "stop",
+        }
+    }
+}
+
+/// A kind of change of structure.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum DriftKind {
+    /// A column came.
+    ColumnAdded,
+    /// A column went.
+    ColumnDropped,
+    /// A column is called otherwise.
+    ColumnRenamed,
+    /// A column's type holds more, and no value became another one.
+    TypeWidened,
+    /// A column has another type, in any other way.
+    TypeChanged,
+    /// Values of rows that were there may have become other ones, and no log says which.
+    ValuesChanged,
+    /// Rows are told apart by other columns.
+    KeyChanged,
+    /// The table is called otherwise, or stands in another schema.
+    TableRenamed,
+}
+
+impl DriftKind {
+    /// All kinds.
+    pub const ALL: [Self; 8] = [
+        Self::ColumnAdded,
+        Self::ColumnDropped,
+        Self::ColumnRenamed,
+        Self::TypeWidened,
+        Self::TypeChanged,
+        Self::ValuesChanged,
+        Self::KeyChanged,
+        Self::TableRenamed,
+    ];
+
+    /// The word in the project file.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::ColumnAdded => "column_added",
+            Self::ColumnDropped => "column_dropped",
+            Self::ColumnRenamed => "column_renamed",
+            Self::TypeWidened => "type_widened",
+            Self::TypeChanged => "type_changed",
+            Self::ValuesChanged => "values_changed",
+            Self::KeyChanged => "key_changed",
+            Self::TableRenamed => "table_renamed",
+        }
+    }
+
+    /// What may be done about it, the default first.
+    pub fn policies(self) -> &'static [DriftPolicy] {
+        use DriftPolicy::{Follow, Leave, Reread, Stop};
+        match self {
+            Self::ColumnAdded => &[Follow, Leave, Reread, Stop],
+            Self::ColumnDropped => &[Leave, Follow, Reread, Stop],
+            Self::ColumnRenamed => &[Stop, Follow, Reread],
+            Self::TypeWidened => &[Follow, Reread, Stop],
+            Self::TypeChanged | Self::KeyChanged => &[Stop, Reread],
+            Self::ValuesChanged => &[Reread, Stop],
+            Self::TableRenamed => &[Follow, Stop],
+        }
+    }
+
+    /// Why the default is what it is, in a sentence.
+    pub fn why_default(self) -> &'static str {
+        match self {
+            Self::ColumnAdded => {
+                "nothing is lost by it, and the value that rows have which were there before is known"
+            }
+            Self::ColumnDropped => "the target keeps the values that it has, and nobody's query breaks",
+            Self::ColumnRenamed => "queries of the target name the column, so someone should know first",
+            Self::TypeWidened => "every value stays what it is",
+            Self::TypeChanged => {
+                "the target's values have to be made anew, and queries may depend on the type"
+            }
+            Self::ValuesChanged => "only reading the table again tells what its rows hold now",
+            Self::KeyChanged => "the target's rows are told apart by the key, so someone should look at it",
+            Self::TableRenamed => "it is the same table, and its target table keeps its name",
+        }
+    }
+}
+
+/// What a project file says of drift; what it does not say is the default.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct DriftPolicies(BTreeMap<DriftKind, DriftPolicy>);
+
+impl DriftPolicies {
+    /// What is done about a kind.
+    pub fn of(&self, kind: DriftKind) -> DriftPolicy {
+        self.0.get(&kind).copied().unwrap_or(kind.policies()[0])
+    }
+
+    /// Says what is done about a kind; later words win.
+    pub fn set(&mut self, kind: DriftKind, policy: DriftPolicy) {
+        self.0.insert(kind, policy);
+    }
+
+    /// Adds what a later table of the file says, which wins.
+    pub fn overlay(&mut self, later: &Self) {
+        self.0.extend(&later.0);
+    }
+}

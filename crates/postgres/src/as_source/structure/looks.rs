@@ -1,0 +1,255 @@
+//! Looks at the catalogue, kept until the stream has come past them.
+//!
+//! A look is what one REPEATABLE READ transaction sees, with that transaction's snapshot and a place in the log behind which
+//! nothing commits that it sees. ALTER TABLE waits for all writers of the table and is waited for by them, so a change of
+//! rows whose transaction a look sees is older than no change of structure that the look does not see: the first look
+//! that sees it bounds it from above, the ones before it from below.
+//!
+//! The second task of a stream looks every second, and at once when asked. However far the stream is behind, looks are not
+//! thrown away before it has come past them; of a run of equal ones the first and the last are enough.
+
+use crate::as_source::catalog::{self, Described, IdentityBy};
+use crate::as_source::mark::Mark;
+use crate::as_source::named::NOTE_PREFIX;
+use crate::wire::address::PostgresAddress;
+use crate::wire::connect::Session;
+use crate::wire::lsn;
+use moorage_adapter::{AdapterError, Result};
+use std::collections::{HashMap, VecDeque};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+use tokio::sync::{Notify, watch};
+
+/// How often the catalogue is looked at.
+const LOOK_EVERY: Duration = Duration::from_secs(1);
+/// The longest pause between looks that are waited for: a commit can be streamed before it is visible.
+const MOST_PAUSE: Duration = Duration::from_millis(200);
+
+/// What a look saw of the tables that are followed, by their numbers.
+pub(crate) type Seen = HashMap<u32, Arc<Described>>;
+
+/// A look.
+#[derive(Debug)]
+pub(crate) struct Look {
+    /// Its number among the stream's looks, from 1.
+    pub(crate) number: u64,
+    /// Which transactions it sees; nothing that it sees commits behind `complete_at`.
+    mark: Mark,
+    complete_at: u64,
+    seen: Arc<Seen>,
+}
+
+impl Look {
+    /// What it saw of a table.
+    pub(crate) fn of(&self, table: u32) -> Option<&Described> {
+        self.seen.get(&table).map(AsRef::as_ref)
+    }
+
+    /// Whether it sees a transaction.
+    pub(crate) fn sees(&self, xid: u32, commit_lsn: u64) -> bool {
+        self.mark.covers(xid, commit_lsn)
+    }
+}
+
+#[derive(Debug, Default)]
+struct Kept {
+    count: u64,
+    looks: VecDeque<Arc<Look>>,
+    failed: Option<AdapterError>,
+}
+
+/// The looks of one stream.
+#[derive(Clone)]
+pub(crate) struct Looks {
+    address: PostgresAddress,
+    tables: Arc<[u32]>,
+    kept: Arc<Mutex<Kept>>,
+    wanted: Arc<Notify>,
+    came: watch::Sender<u64>,
+}
+
+/// Everything that changes when a table's structure does, as one text a table.
+const MARKS: &str = "
+SELECT c.oid, concat_ws(' ', quote_ident(n.nspname), quote_ident(c.relname), c.relfilenode, c.relnatts, c.relreplident, c.relpersistence,
+  (SELECT string_agg(format('%s:%s', a.attnum, a.xmin), ' ' ORDER BY a.attnum) FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0),
+  (SELECT string_agg(format('%s:%s', i.indexrelid, i.xmin), ' ' ORDER BY i.indexrelid) FROM pg_index i
+     WHERE i.indrelid = c.oid AND (i.indisprimary OR i.indisreplident)))
+FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = ANY($1)";
+
+/// A session for looks, with what the last one saw.
+struct Looker {
+    session: Session,
+    marks: HashMap<u32, String>,
+}
+
+impl Looks {
+    /// Looks for the first time.
+    ///
+    /// # Errors
+    /// Of the server.
+    pub(crate) async fn begin(address: &PostgresAddress, tables: Vec<u32>) -> Result<Self> {
+        let looks = Self {
+            address: address.clone(),
+            tables: tables.into(),
+            kept: Arc::default(),
+            wanted: Arc::default(),
+            came: watch::Sender::new(0),
+        };
+        let mut looker = None;
+        looks.look(&mut looker).await?;
+        Ok(looks)
+    }
+
+    /// What the first look saw of a table.
+    pub(crate) fn first(&self, table: u32) -> Option<Arc<Described>> {
+        self.kept().looks.front().and_then(|look| look.seen.get(&table).cloned())
+    }
+
+    fn kept(&self) -> MutexGuard<'_, Kept> {
+        self.kept.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Looks again and again, for as long as the stream lasts.
+    pub(crate) async fn keep_looking(self) {
+        let mut looker: Option<Looker> = None;
+        let mut pause = Duration::from_millis(2);
+        loop {
+            let asked = tokio::select! {
+                () = tokio::time::sleep(LOOK_EVERY) => false,
+                () = self.wanted.notified() => true,
+            };
+            let done = self.look(&mut looker).await;
+            if let Err(error) = done {
+                looker = None;
+                // Whoever waits is told; otherwise the next look may work.
+                if asked {
+                    self.kept().failed = Some(error);
+                    self.came.send_modify(|count| *count += 1);
+                }
+            }
+            if asked {
+                tokio::time::sleep(pause).await;
+                pause = (pause * 2).min(MOST_PAUSE);
+            } else {
+                pause = Duration::from_millis(2);
+            }
+        }
+    }
+
+    async fn look(&self, looker: &mut Option<Looker>) -> Result<()> {
+        let looker = match looker {
+            Some(looker) => looker,
+            none => {
+                let session = Session::open(&self.address).await?;
+                none.insert(Looker { session, marks: HashMap::new() })
+            }
+        };
+        let before = self.kept().looks.back().map(|look| look.seen.clone());
+        let session = &looker.session;
+        session.run("looking at the catalogue", "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY").await?;
+        let sql = "SELECT pg_current_snapshot()::text";
+        let snapshot: String = session.one("looking at the catalogue", sql, &[]).await?.get(0);
+        let tables: &[u32] = &self.tables;
+        let rows = session.cached("looking at the catalogue", MARKS, &[&tables]).await?;
+        let marks: HashMap<u32, String> = rows.iter().map(|r| (r.get(0), r.get(1))).collect();
+        let seen = match &before {
+            Some(before) if marks == looker.marks => before.clone(),
+            _ => {
+                let described = catalog::describe(session, IdentityBy::Log).await?;
+                let followed = described.into_iter().filter(|d| marks.contains_key(&(d.table.id as u32)));
+                Arc::new(followed.map(|d| (d.table.id as u32, Arc::new(d))).collect::<Seen>())
+            }
+        };
+        // Asked last: nothing that the look sees commits behind it.
+        let sql = "SELECT pg_current_wal_insert_lsn()::text";
+        let end: String = session.one("looking at the catalogue", sql, &[]).await?.get(0);
+        session.run("looking at the catalogue", "COMMIT").await?;
+        let wrong = || AdapterError::Protocol {
+            address: self.address.text(),
+            what: format!("{snapshot:?} at {end:?}"),
+        };
+        let complete_at = lsn::parse(&end).ok_or_else(wrong)?;
+        let mark = Mark::parse(&snapshot, complete_at).ok_or_else(wrong)?;
+        let is_other = before.is_some_and(|before| !is_same(&before, &seen));
+        looker.marks = marks;
+        self.keep(mark, complete_at, seen);
+        if is_other {
+            self.leave_a_note(&looker.session).await?;
+        }
+        Ok(())
+    }
+
+    /// Something for the stream to come past, where no row follows.
+    pub(crate) async fn leave_a_note(&self, session: &Session) -> Result<()> {
+        session.run("preparing a note", "SET synchronous_commit = local").await?;
+        let sql = "SELECT pg_logical_emit_message(true, $1, 'the catalogue was looked at')";
+        session.one("writing a note into the log", sql, &[&NOTE_PREFIX]).await.map(|_| ())
+    }
+
+    fn keep(&self, mark: Mark, complete_at: u64, seen: Arc<Seen>) {
+        let mut kept = self.kept();
+        kept.count += 1;
+        let look = Look { number: kept.count, mark, complete_at, seen };
+        let looks = &mut kept.looks;
+        let is_same =
+            |at: usize| looks.len() > at && Arc::ptr_eq(&looks[looks.len() - 1 - at].seen, &look.seen);
+        if is_same(0) && is_same(1) {
+            looks.pop_back();
+        }
+        looks.push_back(Arc::new(look));
+        drop(kept);
+        self.came.send_modify(|count| *count += 1);
+    }
+
+    /// The looks that do not see a transaction, oldest first, and the first that does. Looks until there is one.
+    ///
+    /// # Errors
+    /// Of the server.
+    pub(crate) async fn around(&self, xid: u32, commit_lsn: u64) -> Result<(Vec<Arc<Look>>, Arc<Look>)> {
+        let mut came = self.came.subscribe();
+        loop {
+            {
+                let mut kept = self.kept();
+                if let Some(error) = kept.failed.take() {
+                    return Err(error);
+                }
+                let at = kept.looks.iter().position(|look| look.sees(xid, commit_lsn));
+                if let Some(at) = at {
+                    let before = kept.looks.iter().take(at).cloned().collect();
+                    return Ok((before, kept.looks[at].clone()));
+                }
+            }
+            came.borrow_and_update();
+            self.wanted.notify_one();
+            // The sender is ours too.
+            let _ = came.changed().await;
+        }
+    }
+
+    /// The looks that do not see a transaction and that are older than any that does, as far as looks were made. Does not
+    /// wait.
+    pub(crate) fn before(&self, xid: u32, commit_lsn: u64) -> Vec<Arc<Look>> {
+        let kept = self.kept();
+        kept.looks.iter().take_while(|look| !look.sees(xid, commit_lsn)).cloned().collect()
+    }
+
+    /// The looks of which nothing comes any more that they see, once a place in the log is reached. They are not kept any
+    /// longer, but for the last one, which later ones are compared with.
+    pub(crate) fn passed(&self, end_lsn: u64) -> Vec<Arc<Look>> {
+        let mut kept = self.kept();
+        let passed =
+            kept.looks.iter().take_while(|look| look.complete_at <= end_lsn).cloned().collect::<Vec<_>>();
+        let let_go = passed.len().min(kept.looks.len().saturating_sub(1));
+        kept.looks.drain(..let_go);
+        passed
+    }
+}
+
+fn is_same(a: &Seen, b: &Seen) -> bool {
+    let same = |id: &u32, a: &Described| {
+        b.get(id).is_some_and(|b| {
+            a.state == b.state && a.table.name == b.table.name && a.table.identity == b.table.identity
+        })
+    };
+    a.len() == b.len() && a.iter().all(|(id, described)| same(id, described))
+}

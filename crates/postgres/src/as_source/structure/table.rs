@@ -1,0 +1,312 @@
+//! One table on its way from look to look.
+
+use super::fit::{AnnouncedColumn, Fit, fit};
+use super::looks::Look;
+use super::state::{ColumnState, State};
+use crate::as_source::catalog::Described;
+use crate::wire::values::push_text;
+use arrow::array::RecordBatch;
+use moorage_adapter::{AdapterError, GONE, Result};
+use moorage_core::TableSchema;
+use moorage_core::change::structure::{SchemaChange, Step, Unknown};
+use moorage_core::model::described::{LogIdentity, SourceColumn, SourceTable};
+use moorage_core::model::schema::RowIdentity;
+use moorage_core::value::column::RowsBuilder;
+use std::sync::Arc;
+
+/// A relation message.
+#[derive(Clone, Debug)]
+pub(crate) struct Announced {
+    /// Whether the log has whole old rows.
+    pub(crate) full: bool,
+    pub(crate) columns: Vec<AnnouncedColumn>,
+}
+
+/// A table's structure as of a place in the stream.
+#[derive(Clone, Debug)]
+pub(crate) struct Table {
+    now: SourceTable,
+    state: State,
+    /// What the rows of the stream hold now, by the columns' numbers; none if they cannot be read before the next look is
+    /// passed.
+    layout: Option<Vec<u32>>,
+    /// Whether it could not be told how it came to what a look saw that is yet to be passed.
+    unclear: bool,
+    gone: bool,
+    /// The number of the last look that was passed.
+    passed: u64,
+}
+
+impl Table {
+    /// As a plan knows it.
+    pub(crate) fn new(now: SourceTable, state: State) -> Self {
+        Self { now, state, layout: None, unclear: false, gone: false, passed: 0 }
+    }
+
+    /// Whether a look saw it in another way than it is known.
+    pub(crate) fn is_another_than(&self, seen: &Described) -> bool {
+        self.state != seen.state || !is_same(&self.now, &seen.table)
+    }
+
+    /// Whether nothing of it is followed any more.
+    pub(crate) fn is_gone(&self) -> bool {
+        self.gone
+    }
+
+    /// For each column of the stream's rows its place in a schema; none if the rows cannot be read.
+    pub(crate) fn places(&self, schema: &TableSchema) -> Option<Vec<Option<usize>>> {
+        let name = |n: &u32| self.now.columns.iter().find(|c| c.number == Some(*n)).map(|c| &c.column.name);
+        let place = |n: &u32| name(n).and_then(|name| schema.columns.iter().position(|c| c.name == *name));
+        Some(self.layout.as_ref()?.iter().map(place).collect())
+    }
+
+    /// The stream has come past a look.
+    ///
+    /// # Errors
+    /// If a value that rows have from before a column is not one of its type.
+    pub(crate) fn pass(&mut self, look: &Look) -> Result<Option<SchemaChange>> {
+        if look.number <= self.passed {
+            return Ok(None);
+        }
+        self.passed = look.number;
+        let Some(seen) = look.of(self.now.id as u32) else {
+            let was_gone = std::mem::replace(&mut self.gone, true);
+            let what = GONE.to_string();
+            return Ok((!was_gone).then(|| change(&self.now, what, None)));
+        };
+        let why = self.state.values_changed(&seen.state, |n| seen.given.contains_key(&n));
+        // Whatever came since says so with a message of its own.
+        let streamed = seen.state.columns.iter().filter(|c| !c.generated);
+        self.layout = Some(streamed.map(|c| c.number).collect());
+        self.unclear = false;
+        self.go_to(seen.table.clone(), seen.state.clone(), seen, why)
+    }
+
+    /// Rows come behind a message that is from before a look: settles which columns it is about.
+    ///
+    /// # Errors
+    /// Likewise.
+    pub(crate) fn announced(&mut self, message: &Announced, look: &Look) -> Result<Option<SchemaChange>> {
+        let Some(seen) = look.of(self.now.id as u32) else {
+            // It is gone by now. As long as the stream says what it said before, so does the structure.
+            let streamed: Vec<&ColumnState> = self.state.columns.iter().filter(|c| !c.generated).collect();
+            let same = |(c, a): (&&ColumnState, &AnnouncedColumn)| {
+                (&c.name, c.type_id, c.modifier) == (&a.name, a.type_id, a.modifier)
+            };
+            let is_same =
+                streamed.len() == message.columns.len() && streamed.iter().zip(&message.columns).all(same);
+            if is_same {
+                self.layout = Some(streamed.iter().map(|c| c.number).collect());
+                return Ok(None);
+            }
+            self.gone = true;
+            let what = "it was changed and is gone by now, and how it was in between is not known".into();
+            return Ok(Some(change(&self.now, what, None)));
+        };
+        let fit = fit(&self.state, &seen.state, &message.columns);
+        if self.unclear {
+            self.layout = if let Fit::One(numbers) = fit { Some(numbers) } else { None };
+            return Ok(None);
+        }
+        let Fit::One(numbers) = fit else {
+            (self.layout, self.unclear) = (None, true);
+            let why = "several changes of its structure in one look fit what the log says".into();
+            let unknown = Unknown { why, columns: None };
+            // From here on it is read again; what the rows hold is known once the look is passed.
+            let state = seen.state.clone();
+            return self.go_to(seen.table.clone(), state, seen, Some(unknown));
+        };
+        let (now, otherwise) = self.as_announced(seen, &numbers, message);
+        let why = self.state.values_changed(&seen.state, |n| seen.given.contains_key(&n)).or(otherwise);
+        let state = self.state_as_announced(seen, &numbers, message, why.is_some());
+        self.layout = Some(numbers);
+        self.go_to(now, state, seen, why)
+    }
+
+    /// The structure that a message shows, and why its values are not known, if so.
+    fn as_announced(
+        &self,
+        seen: &Described,
+        numbers: &[u32],
+        message: &Announced,
+    ) -> (SourceTable, Option<Unknown>) {
+        let mut why: Option<String> = None;
+        let mut columns = Vec::new();
+        let later = |n: u32| seen.table.columns.iter().find(|c| c.number == Some(n));
+        let earlier = |n: u32| self.now.columns.iter().find(|c| c.number == Some(n));
+        for (&number, found) in numbers.iter().zip(&message.columns) {
+            let is_type = |state: &State| {
+                state
+                    .column(number)
+                    .is_some_and(|c| (c.type_id, c.modifier) == (found.type_id, found.modifier))
+            };
+            let of_type = match (later(number), earlier(number)) {
+                (Some(c), _) if is_type(&seen.state) => c,
+                (_, Some(c)) if is_type(&self.state) => c,
+                (Some(c), _) => {
+                    why = Some(format!("column {} was of another type in between", found.name));
+                    c
+                }
+                (None, Some(c)) => c,
+                // It came and went: it is never made.
+                (None, None) => continue,
+            };
+            let mut column = later(number).unwrap_or(of_type).clone();
+            column.column.name.clone_from(&found.name);
+            column.column.logical.clone_from(&of_type.column.logical);
+            column.column.source_type.clone_from(&of_type.column.source_type);
+            columns.push(column);
+        }
+        columns.extend(seen.table.columns.iter().filter(|c| c.generated).cloned());
+        columns.sort_by_key(|c| c.number);
+        let keyed: Vec<u32> =
+            numbers.iter().zip(&message.columns).filter(|(_, c)| c.in_key).map(|(n, _)| *n).collect();
+        let name_of = |n: &u32| {
+            let at = numbers.iter().position(|other| other == n)?;
+            Some(message.columns[at].name.clone())
+        };
+        let identity = [(&seen.table, &seen.table.identity), (&self.now, &self.now.identity)]
+            .into_iter()
+            .find_map(|(table, identity)| of_names(identity, table, &keyed, message.full, &name_of));
+        let identity = identity.unwrap_or_else(|| {
+            why = Some("its rows were told apart in another way in between".into());
+            seen.table.identity.clone()
+        });
+        let now = SourceTable { columns, identity, name: self.now.name.clone(), ..seen.table.clone() };
+        (now, why.map(|why| Unknown { why, columns: None }))
+    }
+
+    fn state_as_announced(
+        &self,
+        seen: &Described,
+        numbers: &[u32],
+        message: &Announced,
+        is_read_again: bool,
+    ) -> State {
+        let streamed = numbers.iter().zip(&message.columns).map(|(&number, found)| ColumnState {
+            number,
+            name: found.name.clone(),
+            type_id: found.type_id,
+            modifier: found.modifier,
+            generated: false,
+            touched: match self.state.is_untouched(&seen.state, number) {
+                true => self.state.column(number).and_then(|c| c.touched.clone()),
+                false => None,
+            },
+        });
+        let generated = seen.state.columns.iter().filter(|c| c.generated).cloned();
+        let mut columns: Vec<ColumnState> = streamed.chain(generated).collect();
+        columns.sort_by_key(|c| c.number);
+        let count = columns.iter().map(|c| c.number).chain([self.state.count]).max().unwrap_or_default();
+        // What is read again once need not be found a second time.
+        let storage = if is_read_again { seen.state.storage } else { self.state.storage };
+        State { storage, count, columns }
+    }
+
+    /// Takes another structure, and tells of it if it is one.
+    fn go_to(
+        &mut self,
+        mut now: SourceTable,
+        state: State,
+        seen: &Described,
+        unknown: Option<Unknown>,
+    ) -> Result<Option<SchemaChange>> {
+        now.state = state.text();
+        let is_same = is_same(&self.now, &now);
+        let before = std::mem::replace(&mut self.now, now);
+        self.state = state;
+        if is_same && unknown.is_none() {
+            return Ok(None);
+        }
+        let schema = streamed(&self.now);
+        let values = given(&before, &self.now, &schema, seen)?;
+        let what = unknown.as_ref().map_or_else(|| "its structure was changed".into(), |u| u.why.clone());
+        let step = Step { after: Arc::new(self.now.clone()), schema: Arc::new(schema), values, unknown };
+        Ok(Some(change(&before, what, Some(step))))
+    }
+}
+
+fn change(table: &SourceTable, what: String, step: Option<Step>) -> SchemaChange {
+    let ends = step.is_none();
+    SchemaChange { table: table.name.clone(), order: u64::MAX, what, ends, step: step.map(Arc::new) }
+}
+
+/// Whether nobody above needs to know of a difference: neither defaults nor comments nor what is kept for the next look.
+fn is_same(a: &SourceTable, b: &SourceTable) -> bool {
+    let bare = |table: &SourceTable| -> Vec<SourceColumn> {
+        table.columns.iter().map(|c| SourceColumn { comment: None, left: false, ..c.clone() }).collect()
+    };
+    (&a.name, a.id, &a.identity, &a.refused) == (&b.name, b.id, &b.identity, &b.refused) && bare(a) == bare(b)
+}
+
+/// An identity with the names that its columns had when a message was sent, if the message's flags say the same.
+fn of_names(
+    identity: &LogIdentity,
+    table: &SourceTable,
+    keyed: &[u32],
+    full: bool,
+    name_of: &impl Fn(&u32) -> Option<String>,
+) -> Option<LogIdentity> {
+    let number = |name: &String| table.columns.iter().find(|c| c.column.name == *name)?.number;
+    let numbers = |names: &[String]| names.iter().map(number).collect::<Option<Vec<u32>>>();
+    let names = |numbers: &[u32]| numbers.iter().map(name_of).collect::<Option<Vec<String>>>();
+    match identity {
+        LogIdentity::Key(key) if !full => {
+            let key = numbers(key)?;
+            let fits = key.len() == keyed.len() && key.iter().all(|n| keyed.contains(n));
+            fits.then(|| names(&key)).flatten().map(LogIdentity::Key)
+        }
+        LogIdentity::Full { key: None } if full => Some(LogIdentity::Full { key: None }),
+        LogIdentity::Full { key: Some(key) } if full => {
+            let key = names(&numbers(key)?)?;
+            Some(LogIdentity::Full { key: Some(key) })
+        }
+        LogIdentity::None(why) if !full && keyed.is_empty() => Some(LogIdentity::None(why.clone())),
+        _ => None,
+    }
+}
+
+/// The columns that the stream's rows are handed on with.
+pub(crate) fn streamed(table: &SourceTable) -> TableSchema {
+    let columns: Vec<_> = table.columns.iter().filter(|c| !c.generated).map(|c| c.column.clone()).collect();
+    let places = |names: &[String]| -> Option<Vec<usize>> {
+        names.iter().map(|n| columns.iter().position(|c| c.name == *n)).collect()
+    };
+    let key = match &table.identity {
+        LogIdentity::Key(key) | LogIdentity::Full { key: Some(key) } => places(key),
+        LogIdentity::Full { key: None } | LogIdentity::None(_) => None,
+    };
+    let identity = key.map_or(RowIdentity::WholeRow, RowIdentity::Key);
+    TableSchema { table: table.name.clone(), columns, identity }
+}
+
+/// One row with the values that rows from before have in the columns that came; null in all others.
+fn given(
+    before: &SourceTable,
+    now: &SourceTable,
+    schema: &TableSchema,
+    seen: &Described,
+) -> Result<Option<RecordBatch>> {
+    let is_new = |c: &&SourceColumn| !before.columns.iter().any(|was| was.is_same(c));
+    let mut rows = RowsBuilder::new(Arc::new(schema.clone()));
+    let mut some = false;
+    for (place, column) in now.columns.iter().filter(|c| !c.generated).enumerate() {
+        let value = column.number.filter(|_| is_new(&column)).and_then(|n| seen.given.get(&n));
+        some |= value.is_some();
+        match value {
+            None => rows.columns[place].push_null(),
+            Some(text) => {
+                push_text(&mut rows.columns[place], &schema.columns[place].logical, text.as_bytes())
+                    .map_err(|what| AdapterError::Value {
+                        table: now.name.to_string(),
+                        what: format!(
+                            "the value that column {} has in rows from before it: {what}",
+                            column.column.name
+                        ),
+                    })?;
+            }
+        }
+    }
+    rows.end_row(0);
+    Ok(if some { Some(rows.finish()?) } else { None })
+}

@@ -1,0 +1,68 @@
+//! Altering a target table in the transaction of the rows around it (<https://www.sqlite.org/lang_altertable.html>): what
+//! SQLite does without writing the table anew.
+
+use crate::as_target::state;
+use crate::as_target::values::Converter;
+use crate::file::error::sql_error;
+use moorage_adapter::{AdapterError, Doing, Result};
+use moorage_core::drift::alter::{AlterStep, Alteration};
+use moorage_core::model::sql::quote_ident;
+use moorage_core::value::column::value_at;
+use rusqlite::Connection;
+use std::path::Path;
+
+/// Carries out the steps, and keeps the new plan.
+pub(crate) fn alter(db: &Connection, path: &Path, pipeline: &str, alteration: &Alteration) -> Result<()> {
+    let doing = || Doing::to("altering target table", &alteration.after.target);
+    for step in &alteration.steps {
+        let Some(sql) = statement(db, path, alteration, step)? else { continue };
+        db.execute_batch(&sql).map_err(|e| match e.sqlite_error_code() {
+            // A column of that name, a view that is broken or reads what is to go.
+            Some(rusqlite::ErrorCode::Unknown) => refused(alteration, &e.to_string()),
+            _ => sql_error(path, doing(), e),
+        })?;
+    }
+    state::keep_plan(db, pipeline, &alteration.after, alteration.rereads)
+        .map_err(|e| sql_error(path, doing(), e))
+}
+
+fn refused(alteration: &Alteration, words: &str) -> AdapterError {
+    let (what, table, target) = (&alteration.what, alteration.before.table(), &alteration.after.target);
+    AdapterError::refused(
+        Doing::to("altering target table", target),
+        format!(
+            "{words}. In the source, of {table}: {what}. Remove what is in the way in the target, or say in the project file \
+             what else is done about it, under [pipelines.NAME.drift]; then run again: nothing is lost meanwhile"
+        ),
+    )
+}
+
+/// The statement for a step; none if there is nothing to do.
+fn statement(
+    db: &Connection,
+    path: &Path,
+    alteration: &Alteration,
+    step: &AlterStep,
+) -> Result<Option<String>> {
+    let plan = &alteration.after;
+    let table = format!("ALTER TABLE {}", quote_ident(&plan.target));
+    Ok(match step {
+        AlterStep::Add { column, value } => {
+            let planned = &plan.columns[*column];
+            let sql = format!("{table} ADD COLUMN {} {}", quote_ident(&planned.name), planned.declared.sql);
+            let Some(value) = value else { return Ok(Some(sql)) };
+            let converted = Converter::new(plan).convert(*column, value_at(value.column(0).as_ref(), 0))?;
+            // As a default it has to be a literal (section 2 of the page on ALTER TABLE).
+            let literal: String = db
+                .query_row("SELECT quote(?1)", [converted], |r| r.get(0))
+                .map_err(|e| sql_error(path, "writing a value as SQL", e))?;
+            Some(format!("{sql} DEFAULT {literal}"))
+        }
+        AlterStep::Rename { from, to } => {
+            Some(format!("{table} RENAME COLUMN {} TO {}", quote_ident(from), quote_ident(to)))
+        }
+        // Values keep their storage, whatever is declared.
+        AlterStep::Widen { .. } => None,
+        AlterStep::Drop { name } => Some(format!("{table} DROP COLUMN {}", quote_ident(name))),
+    })
+}
