@@ -1,6 +1,7 @@
 //! What a target remembers of its tables.
 
 use moorage_core::change::counters::TableCounters;
+use moorage_core::drift::alter::Then;
 use moorage_core::plan::table::TablePlan;
 use serde::{Deserialize, Serialize};
 
@@ -14,6 +15,8 @@ pub enum TableState {
     Reading,
     /// Its snapshot is complete; changes are merged into it.
     Live,
+    /// Its snapshot is complete; its changes are kept beside its rows until someone decides about a change of its structure.
+    Held,
     /// It follows changes from some point on, without a snapshot.
     ChangesOnly,
     /// Rows were copied once and nothing is followed.
@@ -25,10 +28,11 @@ pub enum TableState {
 }
 
 impl TableState {
-    const ALL: [Self; 7] = [
+    const ALL: [Self; 8] = [
         Self::Waiting,
         Self::Reading,
         Self::Live,
+        Self::Held,
         Self::ChangesOnly,
         Self::Copied,
         Self::NeedsResnapshot,
@@ -41,6 +45,7 @@ impl TableState {
             Self::Waiting => "waiting",
             Self::Reading => "reading",
             Self::Live => "live",
+            Self::Held => "held",
             Self::ChangesOnly => "changes only",
             Self::Copied => "copied",
             Self::NeedsResnapshot => "needs resnapshot",
@@ -51,6 +56,15 @@ impl TableState {
     /// The state that a word stands for. An earlier version had one word, `loading`, for all that is to be read.
     pub fn from_word(word: &str) -> Self {
         Self::ALL.into_iter().find(|state| state.word() == word).unwrap_or(Self::Waiting)
+    }
+
+    /// What a table goes on as behind an alteration; none if it goes on as before.
+    pub fn behind(then: Then) -> Option<Self> {
+        match then {
+            Then::Merges => None,
+            Then::Holds => Some(Self::Held),
+            Then::Rereads => Some(Self::NeedsResnapshot),
+        }
     }
 
     /// Whether the next run reads it from empty.

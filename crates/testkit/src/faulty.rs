@@ -89,6 +89,10 @@ impl Merge for FaultyMerge {
         self.fuse.clone().guard(self.inner.remember(memos)).await
     }
 
+    async fn recall(&mut self, kind: MemoKind, begin: &str, after: &str) -> Result<Vec<(String, Vec<u8>)>> {
+        self.fuse.clone().guard(self.inner.recall(kind, begin, after)).await
+    }
+
     async fn commit(self: Box<Self>, checkpoint: &Checkpoint) -> Result<Vec<TableProgress>> {
         self.fuse.guard(self.inner.commit(checkpoint)).await
     }
@@ -118,6 +122,10 @@ impl InspectTarget for FaultyTarget {
 
     async fn describe(&self, table: &str) -> Result<Option<ExistingTable>> {
         self.inner.describe(table).await
+    }
+
+    fn alteration(&self, alteration: &Alteration) -> Vec<String> {
+        self.inner.alteration(alteration)
     }
 
     fn definition(&self, plan: &TablePlan) -> String {
@@ -153,6 +161,10 @@ impl RecallTarget for FaultyTarget {
 
     async fn holder(&self, pipeline: &str) -> Result<Option<Holder>> {
         self.inner.holder(pipeline).await
+    }
+
+    async fn memo(&self, pipeline: &str, kind: MemoKind, name: &str) -> Result<Option<Vec<u8>>> {
+        self.inner.memo(pipeline, kind, name).await
     }
 
     async fn settled(&self, pipeline: &str) -> Result<Option<Checkpoint>> {

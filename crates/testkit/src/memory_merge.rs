@@ -5,7 +5,7 @@ use crate::memory_held::{Inner, refused};
 use crate::rows::{Op, row_at};
 use async_trait::async_trait;
 use moorage_adapter::{
-    AdapterError, Holder, Lack, Memo, Merge, Replacement, Result, TableProgress, TableState,
+    AdapterError, Holder, Lack, Memo, MemoKind, Merge, Replacement, Result, TableProgress, TableState,
 };
 use moorage_core::apply::prepare::TableBatch;
 use moorage_core::change::block::ChangeBlock;
@@ -60,9 +60,8 @@ impl Merge for MemoryMerge {
         }
         if let Some(stored) = &mut self.work.table(&alteration.after.target).stored {
             stored.plan = (*alteration.after).clone();
-            if alteration.rereads {
-                stored.state = TableState::NeedsResnapshot;
-            }
+            let live = if stored.state == TableState::Held { TableState::Live } else { stored.state };
+            stored.state = TableState::behind(alteration.then).unwrap_or(live);
         }
         Ok(())
     }
@@ -94,6 +93,13 @@ impl Merge for MemoryMerge {
             };
         }
         Ok(())
+    }
+
+    async fn recall(&mut self, kind: MemoKind, begin: &str, after: &str) -> Result<Vec<(String, Vec<u8>)>> {
+        let all = self.work.memos.iter().filter(|((pipeline, of, name), _)| {
+            (pipeline, *of) == (&self.pipeline, kind) && name.as_str() > after && name.starts_with(begin)
+        });
+        Ok(all.map(|((.., name), content)| (name.clone(), content.clone())).take(2).collect())
     }
 
     async fn commit(mut self: Box<Self>, checkpoint: &Checkpoint) -> Result<Vec<TableProgress>> {

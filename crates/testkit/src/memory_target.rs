@@ -14,6 +14,7 @@ use moorage_adapter::{
 use moorage_core::change::block::ChangeBlock;
 use moorage_core::change::counters::TableCounters;
 use moorage_core::checkpoint::stored::Checkpoint;
+use moorage_core::drift::alter::Alteration;
 use moorage_core::model::described::SourceIdentity;
 use moorage_core::model::finding::{End, Finding};
 use moorage_core::model::policy::ExistingRows;
@@ -127,6 +128,10 @@ impl InspectTarget for MemoryTarget {
         }))
     }
 
+    fn alteration(&self, alteration: &Alteration) -> Vec<String> {
+        alteration.steps.iter().map(|step| format!("{step:?}")).collect()
+    }
+
     fn definition(&self, plan: &TablePlan) -> String {
         plan.target.clone()
     }
@@ -166,6 +171,11 @@ impl RecallTarget for MemoryTarget {
         let inner = self.inner.lock().unwrap();
         let of_kind = inner.memos.iter().filter(|((p, k, _), _)| p == pipeline && *k == kind);
         Ok(of_kind.map(|((.., name), content)| (name.clone(), content.clone())).collect())
+    }
+
+    async fn memo(&self, pipeline: &str, kind: MemoKind, name: &str) -> Result<Option<Vec<u8>>> {
+        let key = (pipeline.to_string(), kind, name.to_string());
+        Ok(self.inner.lock().unwrap().memos.get(&key).cloned())
     }
 
     async fn settled(&self, _: &str) -> Result<Option<Checkpoint>> {

@@ -64,6 +64,7 @@ pub fn berths_source_table() -> SourceTable {
             .map(|column| SourceColumn {
                 number: None,
                 known_as: None,
+                called: None,
                 left: false,
                 column,
                 generated: false,

@@ -2,6 +2,7 @@
 
 use crate::{Guarantees, Result};
 use async_trait::async_trait;
+use moorage_core::drift::alter::Alteration;
 use moorage_core::model::described::SourceIdentity;
 use moorage_core::model::finding::Finding;
 use moorage_core::plan::dialect::TargetDialect;
@@ -43,6 +44,9 @@ pub trait InspectTarget: Send + Sync {
 
     /// How it declares and compares names and types. Pure.
     fn dialect(&self) -> &(dyn TargetDialect + Sync);
+
+    /// The statements that an alteration of a table takes. Pure.
+    fn alteration(&self, alteration: &Alteration) -> Vec<String>;
 
     /// The statement that would make a table. Pure.
     fn definition(&self, plan: &TablePlan) -> String;

@@ -54,6 +54,9 @@ pub trait RecallTarget: Send + Sync {
     /// What was [remembered](crate::Merge::remember) of a kind, in the order of its names.
     async fn memos(&self, pipeline: &str, kind: MemoKind) -> Result<Vec<(String, Vec<u8>)>>;
 
+    /// One thing that was remembered.
+    async fn memo(&self, pipeline: &str, kind: MemoKind, name: &str) -> Result<Option<Vec<u8>>>;
+
     /// Who has the turn now, as far as can be told.
     async fn holder(&self, pipeline: &str) -> Result<Option<Holder>>;
 

@@ -1,6 +1,6 @@
 //! The turn to write, and writing batches.
 
-use crate::{Durable, Events, Holder, LoadedTable, Memo, Result, TakeFrom, Turn};
+use crate::{Durable, Events, Holder, LoadedTable, Memo, MemoKind, Result, TakeFrom, Turn};
 use async_trait::async_trait;
 use moorage_core::apply::prepare::TableBatch;
 use moorage_core::change::counters::TableCounters;
@@ -38,7 +38,7 @@ pub trait Merge: Send {
     async fn write(&mut self, batch: Arc<[TableBatch]>) -> Result<()>;
 
     /// Alters a table behind what was written and in front of what will be, and keeps its new plan: with the batch. Without a
-    /// step, only the plan; if its rows are to be read again, that is noted with it. Nobody who reads the table waits for longer than a second for it.
+    /// step, only the plan; and the table's state, if it is held or to be read again from here on, or was held. Nobody who reads the table waits for longer than a second for it.
     ///
     /// # Errors
     /// `Refused`, with the way out, if something in the target is in the way; `Lacking`, if it is asked for a step and the
@@ -52,6 +52,10 @@ pub trait Merge: Send {
 
     /// Keeps memos beside the rows, or takes them away: with the batch, or before its checkpoint.
     async fn remember(&mut self, memos: &[Memo]) -> Result<()>;
+
+    /// What is remembered of a kind under names that begin with a text, as the batch has it: behind the name `after`, in the
+    /// order of names, some at a time, none at the end.
+    async fn recall(&mut self, kind: MemoKind, begin: &str, after: &str) -> Result<Vec<(String, Vec<u8>)>>;
 
     /// Commits the writes, the counters and the checkpoint, as [`Guarantees`](crate::Guarantees) says. When it returns
     /// without an error they have reached the disk: what makes evidence of it believes that.

@@ -3,12 +3,14 @@
 mod before;
 mod common;
 mod demo;
+mod drift;
 mod look;
 
 use crate::args::common::duration;
 pub use before::{CheckArgs, InitArgs, PlanArgs, ScriptOf, TablesArgs};
 pub use common::{Color, Format, Global, Pipelines};
 pub use demo::{ChurnArgs, DemoArgs};
+pub use drift::{DriftAction, DriftArgs, DriftWhich};
 pub use look::{ChangesArgs, PreviewArgs, RowArgs, VerifyArgs};
 
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
@@ -159,6 +161,13 @@ Examples:
 
 Exit code 3: something was tried and is still refused.")]
     Rejects(RejectsArgs),
+    /// Changes of structure that were met: what was done, and what waits for a decision
+    ///
+    /// A column that comes, goes or is changed in the source is followed in the target, in its place among the rows,
+    /// left, held until someone decides, or stops the pipeline: as the project file says. While a table is held, its
+    /// changes are kept beside its rows, and everything else goes on.
+    #[command(after_help = drift::help())]
+    Drift(DriftArgs),
     /// Keep a source busy with the demo's business, or with your own statements
     #[command(after_help = "\
 Examples:

@@ -4,6 +4,7 @@ mod changes;
 mod check;
 mod churn;
 mod demo;
+mod drift;
 mod init;
 mod plan;
 mod preview;
@@ -41,6 +42,7 @@ pub async fn carry_out(args: Args, held: Held) -> ExitCode {
         Command::Demo(which) => demo::demo(global, &which).await,
         Command::Resnapshot(which) => resnapshot::resnapshot(global, &which).await,
         Command::Rejects(which) => rejects::rejects(global, &which).await,
+        Command::Drift(which) => drift::drift(global, &which).await,
         Command::Teardown(which) => teardown::teardown(global, &which).await,
     };
     exit::code(&args.global, done)

@@ -1,6 +1,6 @@
 //! Changes of structure that are followed, in their place among the rows, while the program runs and while it does not.
 
-use crate::harness::Mirror;
+use crate::harness::{Mirror, Project};
 use moorage_testkit::wait_until;
 use rstest::rstest;
 
@@ -99,4 +99,143 @@ fn changes_of_structure_are_followed_in_order(#[case] live: bool) {
         mirror.assert_same(table);
     }
     mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
+}
+
+const ALL_STOP: &str = "column_added = \"stop\"\ncolumn_dropped = \"stop\"\ncolumn_renamed = \"stop\"\ntype_widened = \"stop\"\ntype_changed = \"stop\"";
+
+/// A table that is held waits, with all that is made in it, for someone who decides, and everything else goes on; also over
+/// a kill and with our own folder gone. Then it is as if it had never waited.
+#[rstest]
+#[case::followed_while_running("follow", true)]
+#[case::followed_by_the_next_run("follow", false)]
+#[case::left("leave", true)]
+#[case::read_again("reread", true)]
+fn a_held_table_catches_up_once_someone_decides(#[case] decision: &str, #[case] running: bool) {
+    let name = format!("held_{decision}_{}", u8::from(running));
+    let mirror = Mirror::new(
+        &name,
+        "CREATE TABLE t (id int PRIMARY KEY, a int, b text); INSERT INTO t VALUES (1, 1, 'a'), (2, 2, 'b'); CREATE TABLE u (id int PRIMARY KEY)",
+    );
+    mirror.catch_up();
+    mirror.source.run("UPDATE t SET a = 5 WHERE id = 1; ALTER TABLE t RENAME a TO c; INSERT INTO t VALUES (3, 3, 'c'); INSERT INTO u VALUES (1)");
+    mirror.catch_up().expect(0, &["public.t: column a is called c now", "moorage drift follow 1"]);
+    assert_eq!(mirror.target.value::<i64>("SELECT count(*) FROM mirror.u"), 1, "the others go on");
+    assert_eq!(
+        mirror.target.value::<i64>("SELECT sum(a)::bigint FROM mirror.t"),
+        7,
+        "what came before it is there"
+    );
+    mirror.moorage(&["drift"]).expect(3, &["public.t", "column a is called c now", "hold", "held"]);
+    mirror.moorage(&["verify"]).expect(3, &["public.t", "held until someone decides"]);
+    mirror.moorage(&["status"]).expect(0, &["held"]);
+    // Once more, and later without all that is ours.
+    std::fs::remove_dir_all(mirror.path(".moorage")).unwrap();
+    mirror.source.run("DELETE FROM t WHERE id = 2; ALTER TABLE t ADD d int DEFAULT 9; UPDATE t SET b = 'z' WHERE id = 1; INSERT INTO u VALUES (2)");
+    mirror.catch_up();
+    let mut run = running.then(|| mirror.start(&["run"]));
+    if let Some(run) = &mut run {
+        run.wait_for("following changes");
+    }
+    mirror.moorage(&["drift", "show", "1"]).expect(3, &["integer", "held"]);
+    let word = if running { "the pipeline goes on" } else { "the next run does it" };
+    mirror.moorage(&["drift", decision, "1"]).expect(0, &[word]);
+    if let Some(mut run) = run {
+        let sql = "SELECT count(*) FROM moorage_state.tables WHERE state = 'held'";
+        wait_until("it is decided", || mirror.target.value::<i64>(sql) == 0);
+        run.signal("INT");
+        assert_eq!(run.end(), 0, "{}", run.log());
+    }
+    mirror.source.run("INSERT INTO t VALUES (4, 4, 'd', 4)");
+    mirror.catch_up();
+    if decision == "leave" {
+        let rows = "SELECT string_agg(format('%s %s %s %s', id, a, b, d), ', ' ORDER BY id) FROM mirror.t";
+        assert_eq!(mirror.target.value::<String>(rows), "1 5 z 9, 3 3 c 9, 4 4 d 4");
+    } else {
+        mirror.assert_same("t");
+    }
+    mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
+    mirror.moorage(&["drift"]).expect(0, &["public.t"]);
+    assert_eq!(
+        mirror.target.value::<i64>(
+            "SELECT count(*) FROM moorage_state.memos WHERE kind = 'held' OR name LIKE 'step%'"
+        ),
+        0
+    );
+}
+
+/// What there is no room for is gone, with its table alone, which the next run reads again.
+#[test]
+fn a_table_with_more_held_than_there_is_room_for_is_read_again() {
+    let mirror = Mirror::new(
+        "held_full",
+        "CREATE TABLE t (id int PRIMARY KEY, a text); CREATE TABLE u (id int PRIMARY KEY)",
+    );
+    mirror.add("hold_limit = \"64KiB\"");
+    mirror.catch_up();
+    mirror.source.run("ALTER TABLE t RENAME a TO b; INSERT INTO t VALUES (1, 'x')");
+    mirror.catch_up();
+    mirror.source.run(
+        "INSERT INTO t SELECT i, md5(i::text) FROM generate_series(2, 5000) i; INSERT INTO u VALUES (1)",
+    );
+    mirror.catch_up().expect(0, &["more changes were held than `hold_limit` allows", "resnapshot public.t"]);
+    assert_eq!(mirror.target.value::<i64>("SELECT count(*) FROM mirror.u"), 1);
+    mirror.moorage(&["status"]).expect(0, &["needs resnapshot"]);
+    mirror.catch_up();
+    mirror.assert_same("t");
+    mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
+}
+
+#[rstest]
+#[case::added("stop_added", "ALTER TABLE t ADD b text DEFAULT 'new'", "column b was added")]
+#[case::dropped("stop_dropped", "ALTER TABLE t DROP a", "column a was dropped")]
+#[case::renamed("stop_renamed", "ALTER TABLE t RENAME a TO z", "column a is called z now")]
+#[case::retyped(
+    "stop_retyped",
+    "ALTER TABLE t ALTER a TYPE varchar(40)",
+    "column a is of type character varying(40)"
+)]
+fn a_change_of_structure_stops_in_order_where_the_file_says_so(
+    #[case] name: &str,
+    #[case] change: &str,
+    #[case] words: &str,
+) {
+    let project = Project::new(name);
+    project.add(&format!("[pipelines.{name}.drift]\n{ALL_STOP}"));
+    project.session.run("CREATE TABLE t (id int PRIMARY KEY, a text); CREATE TABLE u (id int PRIMARY KEY); INSERT INTO t VALUES (1, 'a'), (2, 'b')");
+    project.catch_up();
+    let mut running = project.start(&["run"]);
+    running.wait_for("following changes");
+    project.session.run(&format!(
+        "INSERT INTO u VALUES (1); {change}; INSERT INTO t (id) VALUES (3); INSERT INTO u VALUES (2)"
+    ));
+    assert_eq!(running.end(), 1);
+    assert!(
+        running.log().contains(words) && running.log().contains("resnapshot public.t"),
+        "{}",
+        running.log()
+    );
+    assert_eq!(project.value::<i64>("SELECT count(*) FROM t"), 2, "nothing behind the change was applied");
+    project.refuses(&["public.t: column"]);
+    // Programs are told which table, beside the words.
+    let refused = project.moorage(&["run", "--format", "json"]).expect(1, &[]);
+    assert!(
+        refused.err.contains("{\"code\":\"drift\",\"pipeline\":null,\"object\":\"table public.t\""),
+        "{}",
+        refused.err
+    );
+    project.moorage(&["resnapshot", "public.t"]).expect(0, &[]);
+    project.catch_up();
+    project.assert_same("t", "t");
+    project.assert_same("u", "u");
+}
+
+/// What the project file says is checked where it stands.
+#[rstest]
+#[case::kind("column_add = \"follow\"", &["no kind of drift `column_add`", "column_added"])]
+#[case::policy("column_renamed = \"folow\"", &["`folow` cannot be done about column_renamed", "`follow`"])]
+#[case::not_for_this("type_changed = \"leave\"", &["`leave` cannot be done about type_changed", "`hold` or `reread` or `stop`"])]
+fn policies_that_cannot_be_meant_are_named(#[case] line: &str, #[case] words: &[&str]) {
+    let mirror = crate::harness::Quay::new("CREATE TABLE t (id INTEGER PRIMARY KEY)");
+    mirror.add(&format!("[pipelines.quayside.drift]\n{line}"));
+    mirror.moorage(&["plan"]).expect(2, words);
 }

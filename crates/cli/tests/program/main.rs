@@ -17,6 +17,7 @@ mod connections;
 mod crashes;
 mod demo;
 mod drift;
+mod drift_random;
 mod earlier;
 mod encryption;
 mod harness;

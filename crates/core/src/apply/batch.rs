@@ -12,6 +12,7 @@ use crate::change::block::ChangeBlock;
 use crate::change::kind::Transaction;
 use crate::change::segment::Segment;
 use crate::drift::alter::Alteration;
+use crate::drift::held::Release;
 use crate::model::position::Position;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -55,6 +56,8 @@ pub enum Collected {
     Rows(ChangeBlock),
     /// A table is altered: what stands before is written before, what stands behind is written behind it.
     Alter(Arc<Alteration>),
+    /// A table that was held goes on.
+    Release(Arc<Release>),
 }
 
 /// Collects a batch.
@@ -127,11 +130,11 @@ impl Batcher {
         self.since.get_or_insert(now);
     }
 
-    /// Adds that a table is altered, in front of all that is added later. It counts as a change, but not as what a
+    /// Adds what is done to a table in front of all that is added later. It counts as a change, but not as what a
     /// transaction brings: something has to end behind it.
-    pub fn alter(&mut self, alteration: Arc<Alteration>, now: Instant) {
+    pub fn put(&mut self, next: Collected, now: Instant) {
         self.rows += 1;
-        self.collected.push(Collected::Alter(alteration));
+        self.collected.push(next);
         self.since.get_or_insert(now);
     }
 

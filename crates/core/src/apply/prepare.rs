@@ -6,7 +6,8 @@ use crate::apply::net::ReduceError;
 use crate::apply::reduce::reduce;
 use crate::apply::write_set::WriteSet;
 use crate::change::block::ChangeBlock;
-use crate::drift::alter::Alteration;
+use crate::drift::alter::{Alteration, Then};
+use crate::drift::held::Release;
 use crate::plan::carried::CarriedTables;
 use crate::plan::table::TablePlan;
 use std::collections::BTreeMap;
@@ -41,6 +42,10 @@ pub enum Deed {
     Write(Arc<[TableBatch]>),
     /// A table is altered.
     Alter(Arc<Alteration>),
+    /// Changes of a held table are kept, as they were read.
+    Keep(Arc<TablePlan>, Vec<ChangeBlock>),
+    /// A table that was held goes on: what was kept of it is applied.
+    Release(Arc<Release>),
 }
 
 /// Prepares a batch, or a part of one. `tables` are those that are carried where it begins, and then those where it ends.
@@ -52,19 +57,50 @@ pub fn prepare(collected: Vec<Collected>, tables: &mut CarriedTables) -> Result<
     let mut deeds = Vec::new();
     let mut blocks = Vec::new();
     for next in collected {
+        if let Collected::Rows(block) = next {
+            blocks.push(block);
+            continue;
+        }
+        stretch(std::mem::take(&mut blocks), tables, &mut deeds)?;
         match next {
-            Collected::Rows(block) => blocks.push(block),
+            Collected::Rows(_) => {}
             Collected::Alter(alteration) => {
-                let rows = prepare_rows(std::mem::take(&mut blocks), tables)?;
-                deeds.extend((!rows.is_empty()).then(|| Deed::Write(rows.into())));
-                *tables = tables.with(&alteration.before, alteration.after.clone());
+                let held = alteration.then == Then::Holds;
+                *tables = tables.with(&alteration.before, alteration.after.clone(), held);
                 deeds.push(Deed::Alter(alteration));
+            }
+            Collected::Release(release) => {
+                if let Some((before, after)) = release.plans() {
+                    *tables = tables.with(before, after.clone(), false);
+                }
+                deeds.push(Deed::Release(release));
             }
         }
     }
-    let rows = prepare_rows(blocks, tables)?;
-    deeds.extend((!rows.is_empty()).then(|| Deed::Write(rows.into())));
+    stretch(blocks, tables, &mut deeds)?;
     Ok(deeds)
+}
+
+/// What is done between two alterations.
+fn stretch(
+    blocks: Vec<ChangeBlock>,
+    tables: &CarriedTables,
+    deeds: &mut Vec<Deed>,
+) -> Result<(), ReduceError> {
+    let (held, merged): (Vec<_>, Vec<_>) =
+        blocks.into_iter().partition(|block| tables.is_held(&block.schema().table));
+    let rows = prepare_rows(merged, tables)?;
+    deeds.extend((!rows.is_empty()).then(|| Deed::Write(rows.into())));
+    let mut kept: BTreeMap<usize, Vec<ChangeBlock>> = BTreeMap::new();
+    for block in held.into_iter().filter(|block| !block.is_empty()) {
+        if let Some((place, _)) = tables.of(&block.schema().table) {
+            kept.entry(place).or_default().push(block);
+        }
+    }
+    for (place, blocks) in kept {
+        deeds.extend(tables.at(place).map(|plan| Deed::Keep(plan.clone(), blocks)));
+    }
+    Ok(())
 }
 
 /// The tables in the order in which they are carried. Changes of tables that are not carried, and blocks without any news,

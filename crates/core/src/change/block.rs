@@ -6,6 +6,7 @@
 
 use crate::change::counters::Operations;
 use crate::change::kind::{Change, ChangeKind, Entry, Transaction, Unchanged};
+use crate::model::name::TableName;
 use crate::model::schema::TableSchema;
 use arrow::array::{RecordBatch, RecordBatchOptions, UInt32Array};
 use arrow::compute::take_record_batch;
@@ -217,6 +218,13 @@ impl ChangeBlock {
         block.new = take_record_batch(&self.new, &UInt32Array::from(new))?;
         block.old = take_record_batch(&self.old, &UInt32Array::from(old))?;
         Ok(block)
+    }
+
+    /// The block as one of a table of another name.
+    #[must_use]
+    pub fn named(mut self, table: &TableName) -> Self {
+        self.schema = Arc::new(TableSchema { table: table.clone(), ..(*self.schema).clone() });
+        self
     }
 
     /// The block with the columns of another structure alone, which are all among its own.

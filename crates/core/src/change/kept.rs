@@ -121,14 +121,14 @@ impl About {
     }
 }
 
-fn rows_to_bytes(rows: &RecordBatch) -> Result<Vec<u8>, ArrowError> {
+pub(crate) fn rows_to_bytes(rows: &RecordBatch) -> Result<Vec<u8>, ArrowError> {
     let mut writer = StreamWriter::try_new(Vec::new(), rows.schema_ref())?;
     writer.write(rows)?;
     writer.into_inner()
 }
 
 /// Reads rows of a structure. The decoder takes memory for what is there, never for what a length says.
-fn rows_from_bytes(bytes: &[u8], schema: &TableSchema) -> Result<RecordBatch, ArrowError> {
+pub(crate) fn rows_from_bytes(bytes: &[u8], schema: &TableSchema) -> Result<RecordBatch, ArrowError> {
     let mut bytes = Buffer::from(bytes);
     let rows = StreamDecoder::new().decode(&mut bytes)?.ok_or_else(|| broken("has no rows"))?;
     let expected = schema.columns.iter().map(|c| c.logical.base());

@@ -4,7 +4,7 @@ pub mod block;
 pub mod builder;
 pub mod counters;
 pub mod describe;
-mod kept;
+pub(crate) mod kept;
 pub mod kind;
 pub mod segment;
 pub mod sequence;

@@ -4,6 +4,7 @@ use crate::model::described::SourceTable;
 use crate::model::name::TableName;
 use crate::model::schema::TableSchema;
 use arrow::array::RecordBatch;
+use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
 /// A table is not as it was planned any more.
@@ -53,7 +54,7 @@ pub struct Step {
 }
 
 /// Values that are not known.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Unknown {
     /// Why, for people.
     pub why: String,

@@ -1,5 +1,6 @@
 //! What is done to a target table when its source's structure has changed, as data: targets carry it out.
 
+use crate::change::structure::Step;
 use crate::plan::table::TablePlan;
 use arrow::array::RecordBatch;
 use std::sync::Arc;
@@ -34,6 +35,17 @@ pub enum AlterStep {
     },
 }
 
+/// How a table goes on behind an alteration.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Then {
+    /// Its changes are merged.
+    Merges,
+    /// Its changes are kept until someone decides; there is no step, and the plan is the one before.
+    Holds,
+    /// Its rows are not to be relied on any more, and are read again; there is no step.
+    Rereads,
+}
+
 /// What becomes of a table between two changes of its rows.
 #[derive(Clone, Debug)]
 pub struct Alteration {
@@ -43,8 +55,12 @@ pub struct Alteration {
     pub after: Arc<TablePlan>,
     /// In this order. None: only the plan is another one.
     pub steps: Vec<AlterStep>,
-    /// Whether the table's rows are not to be relied on any more, and are to be read again: then there is no step.
-    pub rereads: bool,
+    /// How it goes on.
+    pub then: Then,
     /// What the source's change was, for people.
     pub what: String,
+    /// The number of the record that is kept of it; 0 if there is none.
+    pub id: u64,
+    /// The change itself.
+    pub step: Arc<Step>,
 }

@@ -4,12 +4,13 @@
 //!
 //! | | |
 //! |---|---|
-//! | the table cannot be carried any more, or a policy says `stop` | stop |
+//! | a policy says `stop` | stop |
+//! | the table cannot be carried any more, or a policy says `hold` | hold, until someone decides |
 //! | a policy says `reread`, values are not known, or the target cannot change at once what is followed | read again |
 //! | otherwise | alter: with no step where nothing of the target changes |
 
 use crate::change::structure::Step;
-use crate::drift::alter::{AlterStep, Alteration};
+use crate::drift::alter::{AlterStep, Alteration, Then};
 use crate::drift::difference::{Difference, differences};
 use crate::mapping::mapper::Mapper;
 use crate::mapping::outputs::{Mapping, Output};
@@ -28,7 +29,7 @@ use std::sync::Arc;
 #[derive(Clone, Debug)]
 #[must_use]
 pub enum Decision {
-    /// The target table is altered, or read again.
+    /// The target table is altered, held or read again.
     Alter(Alteration),
     /// The pipeline does not go on as it is.
     Stop {
@@ -37,38 +38,63 @@ pub enum Decision {
     },
 }
 
-/// Decides; `alters` says whether the target can alter tables that have rows.
-pub fn decide(
-    before: &Arc<TablePlan>,
-    step: &Step,
-    config: &PipelineConfig,
-    dialect: &dyn TargetDialect,
-    alters: bool,
-) -> Decision {
-    let Some(known) = before.structure.as_deref() else {
-        return Decision::Stop { what: "its structure was changed".into() };
+/// What is decided with.
+#[derive(Clone, Copy)]
+pub struct By<'a> {
+    /// What the project file says.
+    pub config: &'a PipelineConfig,
+    /// The target's dialect.
+    pub dialect: &'a dyn TargetDialect,
+    /// Whether the target can alter tables that have rows.
+    pub alters: bool,
+    /// What someone has decided about what the project file has held; none if nobody has.
+    pub decision: Option<DriftPolicy>,
+}
+
+impl By<'_> {
+    fn policy(&self, policies: &DriftPolicies, kind: DriftKind) -> DriftPolicy {
+        match (policies.of(kind), self.decision) {
+            (DriftPolicy::Hold, Some(decision)) => kind.decided(decision),
+            (policy, _) => policy,
+        }
+    }
+}
+
+/// Decides.
+pub fn decide(before: &Arc<TablePlan>, step: &Arc<Step>, by: &By<'_>) -> Decision {
+    let held = |what: String| {
+        let (before, after) = (before.clone(), before.clone());
+        let (then, step) = (Then::Holds, step.clone());
+        Decision::Alter(Alteration { before, after, steps: Vec::new(), then, what, id: 0, step })
     };
-    let rule = config.picker().rule(known.ruled_as());
+    let Some(known) = before.structure.as_deref() else {
+        return held("its structure was changed".into());
+    };
+    let rule = by.config.picker().rule(known.ruled_as());
     let all = differences(known, &step.after, step.unknown.as_ref());
-    let after = carried_on(known, step, &all, &rule);
-    let mut plan = match plan_known(config, &after, dialect) {
+    let after = carried_on(known, step, &all, &rule, by);
+    let mut plan = match plan_known(by.config, &after, by.dialect) {
         Ok(plan) => plan,
-        Err(why) => return Decision::Stop { what: format!("{}; now {why}", words(&all)) },
+        Err(why) => return held(format!("{}; as it is now it cannot be carried: {why}", words(&all))),
     };
     plan.target.clone_from(&before.target);
     let compared = Compared { before, known, plan: &plan, after: &after };
     let seen: Vec<&Difference> = all.iter().filter(|d| compared.sees(d)).collect();
     let what = if seen.is_empty() { words(&all) } else { words(seen.iter().copied()) };
-    let policy = |d: &&Difference| rule.drift.of(d.kind(step.unknown.as_ref()));
+    let policy = |d: &&Difference| by.policy(&rule.drift, d.kind(step.unknown.as_ref()));
     if seen.iter().any(|d| policy(d) == DriftPolicy::Stop) {
         return Decision::Stop { what };
     }
+    if seen.iter().any(|d| policy(d) == DriftPolicy::Hold) {
+        return held(what);
+    }
     let asked = seen.iter().any(|d| policy(d) == DriftPolicy::Reread || d.needs_rows());
-    let steps = compared.steps(&rule.drift, dialect, step.values.as_ref());
-    let steps = steps.filter(|steps| !asked && (alters || steps.is_empty()));
-    let rereads = steps.is_none();
-    let (before, after) = (before.clone(), Arc::new(plan));
-    Decision::Alter(Alteration { before, after, steps: steps.unwrap_or_default(), rereads, what })
+    let drops = by.policy(&rule.drift, DriftKind::ColumnDropped) == DriftPolicy::Follow;
+    let steps = compared.steps(drops, by.dialect, step.values.as_ref());
+    let steps = steps.filter(|steps| !asked && (by.alters || steps.is_empty()));
+    let then = if steps.is_some() { Then::Merges } else { Then::Rereads };
+    let (before, after, step) = (before.clone(), Arc::new(plan), step.clone());
+    Decision::Alter(Alteration { before, after, steps: steps.unwrap_or_default(), then, what, id: 0, step })
 }
 
 fn words<'a>(all: impl IntoIterator<Item = &'a Difference>) -> String {
@@ -76,12 +102,19 @@ fn words<'a>(all: impl IntoIterator<Item = &'a Difference>) -> String {
 }
 
 /// The structure to plan with: what is known of columns and table beside what the catalogue says goes on.
-fn carried_on(known: &Structure, step: &Step, all: &[Difference], rule: &TableRule) -> Structure {
+fn carried_on(
+    known: &Structure,
+    step: &Step,
+    all: &[Difference],
+    rule: &TableRule,
+    by: &By<'_>,
+) -> Structure {
     let mut after = Structure::of(&step.after);
     if known.ruled_as() != &after.name {
         after.known_as = Some(known.ruled_as().clone());
     }
-    let leaves = rule.drift.of(DriftKind::ColumnAdded) == DriftPolicy::Leave;
+    let leaves = by.policy(&rule.drift, DriftKind::ColumnAdded) == DriftPolicy::Leave;
+    let leaves_names = by.policy(&rule.drift, DriftKind::ColumnRenamed) == DriftPolicy::Leave;
     for column in &mut after.columns {
         match known.same(column) {
             Some(was) => {
@@ -90,6 +123,12 @@ fn carried_on(known: &Structure, step: &Step, all: &[Difference], rule: &TableRu
                 if ruled_as != column.column.name && rule.names(ruled_as) {
                     column.known_as = Some(ruled_as.into());
                 }
+                let renamed = was.column.name != column.column.name;
+                column.called = match (&was.called, renamed && leaves_names) {
+                    (Some(called), _) => Some(called.clone()),
+                    (None, true) => Some(was.column.name.clone()),
+                    (None, false) => None,
+                };
             }
             None => {
                 column.left = leaves && all.iter().any(|d| matches!(d, Difference::Added(c) if c == column))
@@ -194,7 +233,7 @@ impl Compared<'_> {
     /// The steps; none if rows would have to be read for them.
     fn steps(
         &self,
-        policies: &DriftPolicies,
+        drops: bool,
         dialect: &dyn TargetDialect,
         values: Option<&RecordBatch>,
     ) -> Option<Vec<AlterStep>> {
@@ -218,7 +257,7 @@ impl Compared<'_> {
                 others.push(AlterStep::Widen { column: at });
             }
         }
-        let drops = policies.of(DriftKind::ColumnDropped) == DriftPolicy::Follow && dialect.drops_at_once();
+        let drops = drops && dialect.drops_at_once();
         let gone = self.before.columns.iter().zip(kept).filter(|(_, kept)| !kept).map(|(c, _)| &c.name);
         let gone = gone.filter(|_| drops).map(|name| AlterStep::Drop { name: name.clone() });
         // What goes makes room for names, and what is renamed for what comes.

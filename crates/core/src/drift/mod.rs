@@ -7,6 +7,8 @@
 pub mod alter;
 pub mod decide;
 pub mod difference;
+pub mod held;
+pub mod record;
 
 #[cfg(test)]
-mod tests;
+pub(crate) mod tests;

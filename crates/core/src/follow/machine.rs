@@ -15,18 +15,16 @@
 //! prepared once; nothing is handed out behind a change of structure; rows that were read again are put in place by a batch
 //! that ends where their marks are complete, or later.
 
-use crate::apply::batch::{Action, BatchEnd, Batcher, Limits};
+use crate::apply::batch::{Action, BatchEnd, Batcher, Collected, Limits};
 use crate::apply::net::ReduceError;
 use crate::apply::prepare::{Deed, prepare};
 use crate::change::segment::Segment;
 use crate::change::sequence::Sequence;
 use crate::change::structure::SchemaChange;
-use crate::drift::alter::Alteration;
 use crate::follow::reread::Reread;
 use crate::model::position::Position;
 use crate::plan::carried::CarriedTables;
 use chrono::{DateTime, Utc};
-use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 /// How often it is seen whether a table is to be read again.
@@ -237,10 +235,10 @@ impl<F> Follow<F> {
         }
     }
 
-    /// A table is altered, behind all that was fed and in front of all that will be.
-    pub fn alter(&mut self, alteration: Arc<Alteration>, now: Instant) {
+    /// Something is done to a table, behind all that was fed and in front of all that will be.
+    pub fn put(&mut self, next: Collected, now: Instant) {
         self.gathered = false;
-        self.batcher.alter(alteration, now);
+        self.batcher.put(next, now);
     }
 
     /// There are tables to be read again: that is asked for at once, and nothing ends before.

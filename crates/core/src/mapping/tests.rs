@@ -26,6 +26,7 @@ fn source(identity: LogIdentity) -> SourceTable {
     let column = |name: &str, logical: LogicalType| SourceColumn {
         number: None,
         known_as: None,
+        called: None,
         left: false,
         column: Column { name: name.into(), source_type: logical.to_string(), logical, nullable: true },
         generated: false,

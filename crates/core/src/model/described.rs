@@ -70,6 +70,9 @@ pub struct SourceColumn {
     /// What rules of the project file call it: the name that it had when the table was first planned. None: its name.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub known_as: Option<String>,
+    /// What the target calls it where no rule says otherwise, because the policy is to leave its name. None: its name.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub called: Option<String>,
     /// Whether it came while the table was followed, and the policy is to leave such columns.
     #[serde(default)]
     pub left: bool,
@@ -202,6 +205,7 @@ mod tests {
         let column = |name: &str, source_type: &str, generated| SourceColumn {
             number: None,
             known_as: None,
+            called: None,
             left: false,
             column: Column {
                 name: name.into(),

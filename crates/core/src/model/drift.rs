@@ -11,6 +11,8 @@ pub enum DriftPolicy {
     Follow,
     /// The target's table stays as it is.
     Leave,
+    /// The table's changes are kept beside the rows until someone decides; everything else goes on.
+    Hold,
     /// The table is read again beside the running stream.
     Reread,
     /// The pipeline stops before it.
@@ -18,11 +20,17 @@ pub enum DriftPolicy {
 }
 
 impl DriftPolicy {
+    /// What someone may decide about a change that is held, by its word.
+    pub fn of_decision(word: &str) -> Option<Self> {
+        [Self::Follow, Self::Leave, Self::Reread].into_iter().find(|policy| policy.word() == word)
+    }
+
     /// The word in the project file.
     pub fn word(self) -> &'static str {
         match self {
             Self::Follow => "follow",
             Self::Leave => "leave",
+            Self::Hold => "hold",
             Self::Reread => "reread",
             Self::Stop => "stop",
         }
@@ -80,16 +88,24 @@ impl DriftKind {
 
     /// What may be done about it, the default first.
     pub fn policies(self) -> &'static [DriftPolicy] {
-        use DriftPolicy::{Follow, Leave, Reread, Stop};
+        use DriftPolicy::{Follow, Hold, Leave, Reread, Stop};
         match self {
-            Self::ColumnAdded => &[Follow, Leave, Reread, Stop],
-            Self::ColumnDropped => &[Leave, Follow, Reread, Stop],
-            Self::ColumnRenamed => &[Stop, Follow, Reread],
-            Self::TypeWidened => &[Follow, Reread, Stop],
-            Self::TypeChanged | Self::KeyChanged => &[Stop, Reread],
-            Self::ValuesChanged => &[Reread, Stop],
-            Self::TableRenamed => &[Follow, Stop],
+            Self::ColumnAdded => &[Follow, Leave, Hold, Reread, Stop],
+            Self::ColumnDropped => &[Leave, Follow, Hold, Reread, Stop],
+            Self::ColumnRenamed => &[Hold, Follow, Leave, Reread, Stop],
+            Self::TypeWidened => &[Follow, Hold, Reread, Stop],
+            Self::TypeChanged | Self::KeyChanged => &[Hold, Reread, Stop],
+            Self::ValuesChanged => &[Reread, Hold, Stop],
+            Self::TableRenamed => &[Follow, Hold, Stop],
         }
+    }
+
+    /// What is done about it when someone decides, who may say more than the kind has: what cannot be followed or left is
+    /// read again, or followed.
+    pub fn decided(self, decision: DriftPolicy) -> DriftPolicy {
+        let may = self.policies();
+        let instead = [decision, DriftPolicy::Reread, DriftPolicy::Follow];
+        instead.into_iter().find(|policy| may.contains(policy)).unwrap_or(decision)
     }
 
     /// Why the default is what it is, in a sentence.

@@ -89,7 +89,8 @@ pub(super) fn map(
     };
     for column in &carried {
         let source = table.columns.iter().find(|c| c.column.name == column.name);
-        mapped.carry(rule, column, source.map_or(&column.name, SourceColumn::ruled_as))?;
+        let called = source.and_then(|c| c.called.as_ref()).unwrap_or(&column.name);
+        mapped.carry(rule, column, source.map_or(&column.name, SourceColumn::ruled_as), called)?;
     }
     for (name, add) in &rule.add {
         mapped.add(config, name, add)?;
@@ -113,9 +114,15 @@ impl MappedColumns {
         self.loses.push(loses);
     }
 
-    fn carry(&mut self, rule: &TableRule, column: &Column, ruled_as: &str) -> Result<(), String> {
+    fn carry(
+        &mut self,
+        rule: &TableRule,
+        column: &Column,
+        ruled_as: &str,
+        called: &str,
+    ) -> Result<(), String> {
         let at = self.read.columns.iter().position(|c| c.name == column.name).unwrap_or_default();
-        let name = rule.rename.get(ruled_as).unwrap_or(&column.name).clone();
+        let name = rule.rename.get(ruled_as).cloned().unwrap_or_else(|| called.to_string());
         let Some(cast) = rule.cast.get(ruled_as) else {
             let to = Column { name, ..column.clone() };
             self.push(to, Output::Column(at), &column.name, None);

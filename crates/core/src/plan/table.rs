@@ -2,7 +2,8 @@
 
 use crate::mapping::mapper::Mapper;
 use crate::mapping::outputs::{Mapping, Output};
-use crate::model::described::SourceTable;
+use crate::model::described::{LogIdentity, SourceColumn, SourceTable};
+use crate::model::finding::Fix;
 use crate::model::name::TableName;
 use crate::model::policy::{ExistingRows, Mismatch, OnReject};
 use crate::model::schema::{Column, RowIdentity, TableSchema};
@@ -73,6 +74,31 @@ impl TablePlan {
     /// If an expression does not fit the columns; in words.
     pub fn mapper(&self) -> Result<Option<Mapper>, String> {
         Mapper::new(&self.schema, &self.mapped, &self.mapping)
+    }
+
+    /// The source's table as far as the plan knows it.
+    pub fn source_table(&self) -> SourceTable {
+        let column = |c: &Column| SourceColumn {
+            number: None,
+            column: c.clone(),
+            generated: false,
+            refused: None,
+            may_be_left_out: false,
+            comment: None,
+            known_as: None,
+            called: None,
+            left: false,
+        };
+        let structure = || Structure {
+            name: self.table().clone(),
+            id: self.source_id,
+            columns: self.schema.columns.iter().map(column).collect(),
+            identity: LogIdentity::Full { key: None },
+            whole_rows: Fix::none(),
+            state: String::new(),
+            known_as: None,
+        };
+        self.structure.as_deref().map_or_else(|| structure().table(), Structure::table)
     }
 
     /// Whether a table goes by this name: the source's or the target's.

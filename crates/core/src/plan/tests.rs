@@ -30,6 +30,7 @@ fn table(name: &str, columns: &[&str], identity: LogIdentity) -> SourceTable {
     let column = |n: &&str| SourceColumn {
         number: None,
         known_as: None,
+        called: None,
         left: false,
         column: Column {
             name: n.trim_start_matches(['=', '~']).into(),

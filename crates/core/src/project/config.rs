@@ -6,7 +6,7 @@ use crate::model::policy::{ExistingRows, Keep, OnReject};
 use crate::project::drift::DriftConfig;
 use crate::project::rule::RuleConfig;
 use crate::project::section::{EndSection, Section};
-use crate::project::units::parse_duration;
+use crate::project::units::{parse_duration, parse_size};
 use serde::Deserialize;
 use std::collections::BTreeMap;
 use std::ops::Range;
@@ -61,6 +61,8 @@ pub struct PipelineConfig {
     /// What is done about changes of structure, by kind.
     #[serde(default)]
     pub drift: DriftConfig,
+    /// How much is kept of each held table; 1 GiB if not given.
+    pub hold_limit: Option<Spanned<String>>,
     /// Exceptions for some tables; later ones win.
     #[serde(default)]
     pub rule: Vec<RuleConfig>,
@@ -89,6 +91,11 @@ impl PipelineConfig {
     /// How long changes are collected before a merge.
     pub fn merge_age(&self) -> Duration {
         parse_duration(self.merge_every.get_ref()).unwrap_or(Duration::from_secs(1))
+    }
+
+    /// How many bytes are kept of each held table.
+    pub fn hold_limit_bytes(&self) -> u64 {
+        self.hold_limit.as_ref().and_then(|limit| parse_size(limit.get_ref())).unwrap_or(1 << 30)
     }
 
     /// Where it says what becomes of changes that the target refuses, first.

@@ -5,7 +5,7 @@ use super::error::{Mistake, ProjectError};
 use super::picking;
 use super::rule::RuleConfig;
 use super::section::{EndSection, Kinds, Section};
-use super::units::parse_duration;
+use super::units::{parse_duration, parse_size};
 use serde::Deserialize;
 use serde::de::{IgnoredAny, IntoDeserializer};
 use std::collections::BTreeMap;
@@ -135,6 +135,10 @@ fn check(project: &Project, name: &str, pipeline: &PipelineConfig) -> Result<(),
     if let Some(n) = pipeline.snapshot_connections.as_ref().filter(|n| !(1..=32).contains(n.get_ref())) {
         let what = format!("snapshot_connections = {} is out of range", n.get_ref());
         return Err(Mistake::at(n.span(), what, "a number from 1 to 32"));
+    }
+    if let Some(limit) = pipeline.hold_limit.as_ref().filter(|l| parse_size(l.get_ref()).is_none()) {
+        let what = format!("`{}` is not a size", limit.get_ref());
+        return Err(Mistake::at(limit.span(), what, "a whole number with KiB, MiB or GiB, such as \"1GiB\""));
     }
     picking::check(pipeline)?;
     pipeline.drift.check()?;

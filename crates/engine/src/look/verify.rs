@@ -92,6 +92,9 @@ fn why_not(now: Option<&StoredTable>, before: &StoredTable) -> Option<String> {
             TableState::Live | TableState::Copied => None,
             TableState::Waiting | TableState::Reading => Some("its snapshot has not finished".into()),
             TableState::NeedsResnapshot => Some("it is to be read again: the next run does it".into()),
+            TableState::Held => {
+                Some("its changes are held until someone decides: `moorage drift` shows about what".into())
+            }
             TableState::Gone => Some("it is not followed any more".into()),
             TableState::ChangesOnly => {
                 Some("it follows changes only: the target never got the rows that were there before".into())

@@ -5,6 +5,8 @@ use super::notes::Notes;
 use super::stop::StopSignal;
 use moorage_adapter::{CapturePlan, Event, Events, Holder, StreamTable};
 use moorage_core::checkpoint::stored::Checkpoint;
+use moorage_core::drift::held::Held;
+use moorage_core::plan::table::TablePlan;
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 use std::time::{Duration, Instant};
@@ -95,7 +97,14 @@ const STOP_PATIENCE: Duration = Duration::from_secs(15);
 pub(crate) struct Following {
     pub(crate) checkpoint: Checkpoint,
     pub(crate) capture: CapturePlan,
+    /// The tables as they are read from the stream.
     pub(crate) tables: Vec<StreamTable>,
+    /// For each how it is carried.
+    pub(crate) plans: Vec<TablePlan>,
+    /// Those whose changes are kept and not merged.
+    pub(crate) held: Vec<Held>,
+    /// The number of the next record of drift.
+    pub(crate) next_drift: u64,
     /// For each table what captures its changes.
     pub(crate) captured_by: Vec<Option<String>>,
 }

@@ -164,6 +164,22 @@ pub enum EngineError {
         /// The pipeline.
         pipeline: String,
     },
+    /// No change of structure of this number.
+    #[error("pipeline {pipeline} has met no drift {id}; `moorage drift --all` lists what it has")]
+    UnknownDrift {
+        /// What was given.
+        id: u64,
+        /// The pipeline.
+        pipeline: String,
+    },
+    /// A change of structure that nobody has to decide about.
+    #[error("drift {id} waits for no decision: it was {state}; `moorage drift` lists what waits")]
+    NotHeld {
+        /// What was given.
+        id: u64,
+        /// What became of it.
+        state: String,
+    },
     /// Nothing was ever set up.
     #[error("pipeline {pipeline} was never run: there is nothing in the target yet. `moorage run` begins")]
     NeverRun {
@@ -246,6 +262,8 @@ impl EngineError {
             Self::OwnTarget { .. } | Self::Loop { .. } => "loop",
             Self::StillPicked { .. } => "still_picked",
             Self::UnknownReject { .. } => "unknown_reject",
+            Self::UnknownDrift { .. } => "unknown_drift",
+            Self::NotHeld { .. } => "not_held",
             Self::NeverRun { .. } => "never_run",
             Self::WrongKey { .. } => "wrong_key",
             Self::NoSuchTable { .. } | Self::UnknownTable { .. } => "unknown_table",

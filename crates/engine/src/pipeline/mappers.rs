@@ -50,6 +50,12 @@ impl Mappers {
         Ok(())
     }
 
+    /// Nothing is read of a table, and nothing mapped: its changes go over as they come.
+    pub(crate) fn remove(&mut self, plan: &TablePlan) {
+        self.mappers.remove(plan.table());
+        self.read.remove(plan.table());
+    }
+
     /// Another plan takes the place of one.
     pub(crate) fn replace(&mut self, before: &TablePlan, after: &TablePlan) -> Result<()> {
         self.mappers.remove(before.table());
@@ -59,15 +65,20 @@ impl Mappers {
 
     /// Changes with the columns alone that are read: a source that follows a table's structure hands on all that it logs.
     pub(crate) fn read(&self, mut segment: Segment) -> Result<Segment> {
-        let read = |block: ChangeBlock| match self.read.get(&block.schema().table) {
+        segment.blocks =
+            segment.blocks.into_iter().map(|block| self.read_block(block)).collect::<Result<_>>()?;
+        Ok(segment)
+    }
+
+    /// The same of one block.
+    pub(crate) fn read_block(&self, block: ChangeBlock) -> Result<ChangeBlock> {
+        match self.read.get(&block.schema().table) {
             Some(schema) if !Arc::ptr_eq(schema, block.schema()) && schema != block.schema() => {
                 let table = block.schema().table.clone();
                 block.onto(schema).map_err(|e| refused(&table, e))
             }
             _ => Ok(block),
-        };
-        segment.blocks = segment.blocks.into_iter().map(read).collect::<Result<_>>()?;
-        Ok(segment)
+        }
     }
 
     /// Whether some rows of a table are not carried.

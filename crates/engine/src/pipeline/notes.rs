@@ -6,6 +6,7 @@
 use super::error::{EngineError, Result};
 use super::state::StateStore;
 use moorage_adapter::Event;
+use moorage_core::model::drift::DriftPolicy;
 use std::path::Path;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, mpsc};
@@ -21,13 +22,28 @@ enum Note {
     Event(Event),
     /// What came of reading a table again.
     Answer(String, String),
-    /// Which tables are to be read again.
-    Asked(oneshot::Sender<Result<Vec<String>>>),
+    /// What came of a decision.
+    Decided(u64, String),
+    /// What someone has asked for.
+    Asked(oneshot::Sender<Result<Asked>>),
     End {
         outcome: &'static str,
         words: String,
         written: oneshot::Sender<()>,
     },
+}
+
+/// What someone has asked for, each in the order in which that was done.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Asked {
+    /// The tables that are to be read again.
+    pub(crate) tables: Vec<String>,
+    /// What is to be done about changes of structure that are held, by the numbers of their records.
+    pub(crate) decisions: Vec<(u64, DriftPolicy)>,
+}
+
+fn asked(state: &StateStore, pipeline: &str) -> Result<Asked> {
+    Ok(Asked { tables: state.asked_again(pipeline)?, decisions: state.asked_decisions(pipeline)? })
 }
 
 /// The notes of one run.
@@ -56,7 +72,8 @@ impl Notes {
                     }
                     Note::Answer(table, outcome) => state.answer_again(&pipeline, &table, &outcome),
                     // Whoever asked may have gone.
-                    Note::Asked(answer) => drop(answer.send(state.asked_again(&pipeline))),
+                    Note::Asked(answer) => drop(answer.send(asked(&state, &pipeline))),
+                    Note::Decided(id, outcome) => state.answer_decision(&pipeline, id, &outcome),
                     Note::End { outcome, words, written } => {
                         state.end_run(run, outcome, &words);
                         // Nobody waits any more if it took too long.
@@ -84,8 +101,13 @@ impl Notes {
         self.send(Note::Answer(table.into(), outcome.into()));
     }
 
-    /// Asks which tables are to be read again, in the order in which that was asked for.
-    pub(crate) fn ask(&self) -> oneshot::Receiver<Result<Vec<String>>> {
+    /// Notes what came of a decision; empty if it was carried out.
+    pub(crate) fn decided(&self, id: u64, outcome: &str) {
+        self.send(Note::Decided(id, outcome.into()));
+    }
+
+    /// Asks what someone has asked for.
+    pub(crate) fn ask(&self) -> oneshot::Receiver<Result<Asked>> {
         let (answer, asked) = oneshot::channel();
         self.send(Note::Asked(answer));
         asked

@@ -7,6 +7,7 @@ use crate::pipeline::folder;
 use chrono::Utc;
 use moorage_adapter::Event;
 use moorage_core::change::counters::Operations;
+use moorage_core::model::drift::DriftPolicy;
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
@@ -28,7 +29,15 @@ CREATE TABLE IF NOT EXISTS table_states (
 CREATE TABLE IF NOT EXISTS kept_in_source (
   pipeline TEXT PRIMARY KEY, seen_at TEXT NOT NULL, bytes INTEGER NOT NULL);
 CREATE TABLE IF NOT EXISTS asked_again (
-  pipeline TEXT NOT NULL, source_table TEXT NOT NULL, asked_at TEXT NOT NULL, outcome TEXT, PRIMARY KEY (pipeline, source_table));";
+  pipeline TEXT NOT NULL, source_table TEXT NOT NULL, asked_at TEXT NOT NULL, outcome TEXT, PRIMARY KEY (pipeline, source_table));
+CREATE TABLE IF NOT EXISTS asked_decisions (
+  pipeline TEXT NOT NULL,
+  id INTEGER NOT NULL,
+  decision TEXT NOT NULL,
+  asked_at TEXT NOT NULL,
+  outcome TEXT,
+  PRIMARY KEY (pipeline, id)
+);";
 
 /// The last two are what SQLite's own advice asks of files that may be damaged on purpose ("Defense Against The Dark Arts").
 const SETTINGS: &str = "
@@ -252,6 +261,37 @@ impl StateStore {
     pub(crate) fn unask_again(&self, pipeline: &str, table: &str) {
         let sql = "DELETE FROM asked_again WHERE pipeline = ?1 AND source_table = ?2";
         self.note(self.db().execute(sql, [pipeline, table]));
+    }
+
+    /// Asks the process that runs a pipeline, or will, to do something about a change of structure that is held.
+    pub(crate) fn ask_decision(&self, pipeline: &str, id: u64, decision: DriftPolicy) -> Result<()> {
+        let sql = "INSERT OR REPLACE INTO asked_decisions (pipeline, id, decision, asked_at) VALUES (?1, ?2, ?3, ?4)";
+        let asked = params![pipeline, id, decision.word(), Utc::now().to_rfc3339()];
+        self.db().execute(sql, asked).map(|_| ()).map_err(|e| self.failed(&e))
+    }
+
+    /// The decisions that are to be carried out, in the order asked.
+    pub(crate) fn asked_decisions(&self, pipeline: &str) -> Result<Vec<(u64, DriftPolicy)>> {
+        let db = self.db();
+        let sql = "SELECT id, decision FROM asked_decisions WHERE pipeline = ?1 AND outcome IS NULL ORDER BY asked_at";
+        let mut query = db.prepare_cached(sql).map_err(|e| self.failed(&e))?;
+        let read = |r: &rusqlite::Row<'_>| Ok((r.get::<_, u64>(0)?, r.get::<_, String>(1)?));
+        let rows = query.query_map([pipeline], read).map_err(|e| self.failed(&e))?;
+        let all: Vec<(u64, String)> = rows.collect::<rusqlite::Result<_>>().map_err(|e| self.failed(&e))?;
+        Ok(all.into_iter().filter_map(|(id, word)| Some((id, DriftPolicy::of_decision(&word)?))).collect())
+    }
+
+    /// Says what came of a decision: empty if it was carried out.
+    pub(crate) fn answer_decision(&self, pipeline: &str, id: u64, outcome: &str) {
+        let sql = "UPDATE asked_decisions SET outcome = ?3 WHERE pipeline = ?1 AND id = ?2";
+        self.note(self.db().execute(sql, params![pipeline, id, outcome]));
+    }
+
+    /// What came of a decision, once it is known.
+    pub(crate) fn answer_to_decision(&self, pipeline: &str, id: u64) -> Result<Option<String>> {
+        let sql = "SELECT outcome FROM asked_decisions WHERE pipeline = ?1 AND id = ?2";
+        let found = self.db().query_row(sql, params![pipeline, id], |r| r.get(0)).optional();
+        found.map(Option::flatten).map_err(|e| self.failed(&e))
     }
 
     /// The newest run of a pipeline.

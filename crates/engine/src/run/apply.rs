@@ -4,12 +4,18 @@
 //! committed by then is undone.
 
 use crate::pipeline::error::Result;
+use crate::run::holding::{self, Kept};
 use crate::run::reread::Rereading;
 use chrono::Utc;
 use moorage_adapter::{AdapterError, Durable, Merge, Source, TableProgress, Target};
+use moorage_core::TableName;
 use moorage_core::apply::prepare::Deed;
+use moorage_core::change::structure::Step;
 use moorage_core::checkpoint::stored::{Checkpoint, Stage};
+use moorage_core::drift::alter::{Alteration, Then};
+use moorage_core::drift::record::DriftRecord;
 use moorage_core::follow::machine::{Ended, Piece, PieceEnd};
+use moorage_core::plan::table::TablePlan;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use tokio::task::JoinHandle;
@@ -22,6 +28,10 @@ pub(crate) struct Job {
     pub(crate) from: Checkpoint,
     /// The batch that is open already.
     pub(crate) merge: Option<Box<dyn Merge>>,
+    /// What is to be kept of drift that it met so far.
+    pub(crate) records: Vec<DriftRecord>,
+    /// How many bytes are kept of each held table.
+    pub(crate) hold_limit: u64,
     pub(crate) piece: Piece,
     /// Whose rows are put in place, if the piece says so.
     pub(crate) rereading: Option<Rereading>,
@@ -30,11 +40,19 @@ pub(crate) struct Job {
 /// What came of it.
 pub(crate) struct Applied {
     /// The batch that is still open.
-    pub(crate) merge: Option<Box<dyn Merge>>,
+    pub(crate) open: Option<Open>,
     /// The one that was committed.
     pub(crate) committed: Option<Committed>,
     /// What was put in place.
     pub(crate) replaced: Option<Rereading>,
+    /// The tables that there was no more room to hold.
+    pub(crate) full: Vec<TableName>,
+}
+
+/// A batch of which more follows.
+pub(crate) struct Open {
+    pub(crate) merge: Box<dyn Merge>,
+    pub(crate) records: Vec<DriftRecord>,
 }
 
 /// A batch that was committed.
@@ -86,19 +104,31 @@ impl Job {
             Some(merge) => merge,
             None => self.target.begin(&self.from).await?,
         };
+        let mut full = Vec::new();
         for deed in std::mem::take(&mut self.piece.deeds) {
-            match deed {
-                Deed::Write(batch) => merge.write(batch).await?,
-                Deed::Alter(alteration) => merge.alter(&alteration).await?,
-            }
+            full.extend(self.carry_out_deed(merge.as_mut(), deed).await?);
         }
         let ended = match self.piece.end {
-            PieceEnd::Open => return Ok(Applied { merge: Some(merge), committed: None, replaced: None }),
+            PieceEnd::Open => {
+                let open = Some(Open { merge, records: self.records });
+                return Ok(Applied { open, committed: None, replaced: None, full });
+            }
             PieceEnd::Batch(ended) => Some(ended),
             PieceEnd::Replacing => None,
         };
         if let Some(rereading) = &mut self.rereading {
             rereading.replace(self.source.as_ref(), merge.as_mut()).await?;
+        }
+        let mut memos = Vec::with_capacity(self.records.len());
+        for mut record in self.records {
+            if let Some(ended) = &ended {
+                record.position = ended.end.transaction.position.to_string();
+                record.committed_at = Some(ended.end.transaction.committed_at);
+            }
+            memos.push(holding::record_memo(&record)?);
+        }
+        if !memos.is_empty() {
+            merge.remember(&memos).await?;
         }
         let checkpoint = match &ended {
             Some(ended) => after(&self.from, ended),
@@ -106,7 +136,53 @@ impl Job {
         };
         let (durable, progress) = merge.commit_durably(checkpoint).await?;
         let committed = Committed { durable, progress, ended, took: began.elapsed() };
-        Ok(Applied { merge: None, committed: Some(committed), replaced: self.rereading })
+        Ok(Applied { open: None, committed: Some(committed), replaced: self.rereading, full })
+    }
+
+    /// Gives the table that there was no more room for, if there is one.
+    async fn carry_out_deed(&mut self, merge: &mut dyn Merge, deed: Deed) -> Result<Option<TableName>> {
+        match deed {
+            Deed::Write(batch) => merge.write(batch).await?,
+            Deed::Alter(alteration) => {
+                merge.alter(&alteration).await?;
+                let statements = self.target.alteration(&alteration);
+                let mut record = DriftRecord::of(alteration.id, &alteration, statements, Utc::now());
+                if alteration.then == Then::Holds {
+                    record.held_place = Some(holding::keep_step(merge, &alteration).await?);
+                }
+                self.records.push(record);
+            }
+            Deed::Keep(plan, blocks) => match holding::keep(merge, &plan, blocks, self.hold_limit).await? {
+                Kept::Done => {}
+                Kept::Full => {
+                    merge.alter(&unread(&plan)).await?;
+                    return Ok(Some(plan.table().clone()));
+                }
+            },
+            Deed::Release(release) => {
+                holding::release(merge, &release).await?;
+                for (alteration, decision) in release.alterations.iter().zip(&release.decisions) {
+                    let statements = self.target.alteration(alteration);
+                    holding::decided(merge, alteration, statements, decision.clone()).await?;
+                }
+            }
+        }
+        Ok(None)
+    }
+}
+
+/// A table whose rows are read again by the next run, for nothing else that is known of its structure.
+fn unread(plan: &Arc<TablePlan>) -> Alteration {
+    let after = plan.source_table();
+    let step = Step { after: Arc::new(after), schema: plan.schema.clone(), values: None, unknown: None };
+    Alteration {
+        before: plan.clone(),
+        after: plan.clone(),
+        steps: Vec::new(),
+        then: Then::Rereads,
+        what: "there was no more room to hold its changes".into(),
+        id: 0,
+        step: Arc::new(step),
     }
 }
 

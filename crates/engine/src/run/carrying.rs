@@ -4,38 +4,59 @@ use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::Result;
 use crate::pipeline::mappers::Mappers;
 use moorage_adapter::{Event, Lack};
+use moorage_core::apply::batch::Collected;
+use moorage_core::change::block::ChangeBlock;
 use moorage_core::change::segment::Segment;
-use moorage_core::change::structure::SchemaChange;
-use moorage_core::drift::alter::Alteration;
-use moorage_core::drift::decide::{Decision, decide};
+use moorage_core::change::structure::{SchemaChange, Step};
+use moorage_core::drift::alter::{Alteration, Then};
+use moorage_core::drift::decide::{By, Decision, decide};
+use moorage_core::drift::held::{Held, HeldChange, Release};
+use moorage_core::model::drift::DriftPolicy;
 use moorage_core::model::name::TableName;
 use moorage_core::plan::carried::CarriedTables;
 use moorage_core::plan::table::TablePlan;
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
 /// The tables, as they are carried behind all that was read from the stream.
 pub(crate) struct Carrying {
     plans: CarriedTables,
     mappers: Mappers,
+    /// By the names that their plans have.
+    held: HashMap<TableName, Held>,
     /// Whose changes are not merged, because the table is to be read again: the target says so in the batch from which on
     /// they are missing.
     unmerged: HashSet<TableName>,
+    /// Whose changes are not merged, because there was no room to hold them: the next run reads them again.
+    left_out: HashSet<TableName>,
+    /// The number of the next record of drift.
+    next_id: u64,
 }
 
-/// What a change of structure leads to.
+/// What something leads to.
 pub(crate) enum Led {
     /// Nothing: the table is not carried.
     Nowhere,
-    /// The table is altered, which is told.
-    Altered(Arc<Alteration>, Event),
+    /// Something is done to the table, which is told.
+    To(Collected, Event),
     /// The stream ends with it.
     Ends(SchemaChange),
 }
 
 impl Carrying {
-    pub(crate) fn new(plans: CarriedTables) -> Result<Self> {
-        Ok(Self { mappers: Mappers::new(plans.iter().map(AsRef::as_ref))?, plans, unmerged: HashSet::new() })
+    pub(crate) fn new(plans: CarriedTables, held: Vec<Held>, next_id: u64) -> Result<Self> {
+        let mut mappers = Mappers::new(plans.iter().map(AsRef::as_ref))?;
+        held.iter().for_each(|held| mappers.remove(&held.plan));
+        let held: HashMap<TableName, Held> =
+            held.into_iter().map(|held| (held.plan.table().clone(), held)).collect();
+        Ok(Self {
+            plans: plans.holding(held.keys().cloned()),
+            mappers,
+            held,
+            unmerged: HashSet::new(),
+            left_out: HashSet::new(),
+            next_id,
+        })
     }
 
     pub(crate) fn plans(&self) -> &CarriedTables {
@@ -52,6 +73,11 @@ impl Carrying {
         self.plans.iter().filter(|plan| self.unmerged.contains(plan.table()))
     }
 
+    /// Whether a table's changes are kept and not merged.
+    pub(crate) fn is_held(&self, table: &TableName) -> bool {
+        self.held.contains_key(table)
+    }
+
     /// Rows that were read again take their place: changes that come from here on are merged.
     pub(crate) fn replaces<'a>(&mut self, tables: impl Iterator<Item = &'a TableName>) {
         tables.for_each(|table| {
@@ -59,50 +85,183 @@ impl Carrying {
         });
     }
 
+    /// A table was not held any more when the target came to what was to be kept of it.
+    pub(crate) fn is_full(&mut self, table: &TableName) {
+        if self.held.remove(table).is_some() {
+            self.left_out.insert(table.clone());
+        }
+    }
+
     /// A stretch of the stream with the columns that are read of each table.
-    pub(crate) fn read(&self, segment: Segment) -> Result<Segment> {
+    pub(crate) fn read(&self, mut segment: Segment) -> Result<Segment> {
+        let renamed = |block: ChangeBlock| {
+            let held = self.held.values().find(|held| *held.streamed_as() == block.schema().table);
+            match held {
+                Some(held) if held.plan.table() != held.streamed_as() => block.named(held.plan.table()),
+                _ => block,
+            }
+        };
+        if !self.held.is_empty() {
+            segment.blocks = segment.blocks.into_iter().map(renamed).collect();
+        }
         Ok(self.mappers.read(segment)?)
     }
 
-    /// What of it is merged, as the target takes it.
+    /// What of it goes into the target, as the target takes it.
     pub(crate) fn merged(&self, mut segment: Segment) -> Result<Segment> {
-        if !self.unmerged.is_empty() {
-            segment.blocks.retain(|block| !self.unmerged.contains(&block.schema().table));
+        let is_left = |table: &TableName| self.unmerged.contains(table) || self.left_out.contains(table);
+        if !self.unmerged.is_empty() || !self.left_out.is_empty() {
+            segment.blocks.retain(|block| !is_left(&block.schema().table));
         }
         Ok(self.mappers.segment(segment)?)
+    }
+
+    fn by(pipeline: &Pipeline, decision: Option<DriftPolicy>) -> By<'_> {
+        let alters = !pipeline.target.guarantees().lacks.contains(&Lack::Altering);
+        By { config: &pipeline.config, dialect: pipeline.target.dialect(), alters, decision }
     }
 
     /// A table's structure has changed, behind all that was read.
     pub(crate) fn change(&mut self, pipeline: &Pipeline, change: SchemaChange) -> Result<Led> {
         let Some(step) = change.step.clone() else { return Ok(Led::Ends(change)) };
+        if let Some(held) = self.held.values_mut().find(|held| *held.streamed_as() == change.table) {
+            let id = self.next_id;
+            self.next_id += 1;
+            held.changes.push(HeldChange { id, step: step.clone(), decision: None });
+            let before = held.plan.clone();
+            return Ok(holds(before, step, "its structure was changed once more".into(), id));
+        }
         let Some((_, before)) = self.plans.of(&change.table) else { return Ok(Led::Nowhere) };
         let before = before.clone();
-        let alters = !pipeline.target.guarantees().lacks.contains(&Lack::Altering);
-        let decision = decide(&before, &step, &pipeline.config, pipeline.target.dialect(), alters);
-        let mut alteration = match decision {
+        let mut alteration = match decide(&before, &step, &Self::by(pipeline, None)) {
             Decision::Stop { what } => {
                 return Ok(Led::Ends(SchemaChange { what, ends: false, step: None, ..change }));
             }
             Decision::Alter(alteration) => alteration,
         };
+        (alteration.id, self.next_id) = (self.next_id, self.next_id + 1);
         // What is not merged cannot be altered by steps either: it is read again as it is now.
-        if self.unmerged.contains(before.table()) {
-            (alteration.rereads, alteration.steps) = (true, Vec::new());
+        if self.unmerged.contains(before.table()) && alteration.then == Then::Merges {
+            (alteration.then, alteration.steps) = (Then::Rereads, Vec::new());
         }
-        let after = alteration.after.clone();
-        self.plans = self.plans.with(&before, after.clone());
-        self.mappers.replace(&before, &after)?;
+        if alteration.then == Then::Holds {
+            let held = HeldChange { id: alteration.id, step: step.clone(), decision: None };
+            self.mappers.remove(&before);
+            self.plans = self.plans.with(&before, before.clone(), true);
+            let table = before.table().clone();
+            self.held.insert(table, Held { plan: before.clone(), changes: vec![held] });
+            return Ok(holds(before, step, alteration.what, alteration.id));
+        }
+        self.go_on(&before, &alteration.after, alteration.then)?;
+        let event = told(&alteration);
+        Ok(Led::To(Collected::Alter(Arc::new(alteration)), event))
+    }
+
+    /// A table is carried in another way from here on.
+    fn go_on(&mut self, before: &TablePlan, after: &Arc<TablePlan>, then: Then) -> Result<()> {
+        self.plans = self.plans.with(before, after.clone(), false);
+        self.mappers.replace(before, after)?;
         self.unmerged.remove(before.table());
-        if alteration.rereads {
+        if then == Then::Rereads {
             self.unmerged.insert(after.table().clone());
         }
-        let done = match (alteration.rereads, alteration.steps.is_empty()) {
-            (true, _) => "the table is read again",
-            (false, true) => "nothing changes in the target",
-            (false, false) => "the target follows",
-        };
-        let (table, what) = (change.table.to_string(), alteration.what.clone());
-        let event = Event::StructureChanged { table, what, done: done.into() };
-        Ok(Led::Altered(Arc::new(alteration), event))
+        Ok(())
     }
+
+    /// Someone has decided about a held change.
+    ///
+    /// # Errors
+    /// In words, why nothing comes of it now.
+    pub(crate) fn decide(
+        &mut self,
+        pipeline: &Pipeline,
+        id: u64,
+        decision: DriftPolicy,
+    ) -> std::result::Result<(Collected, Event), String> {
+        let held = self.held.values_mut().find(|held| held.changes.iter().any(|change| change.id == id));
+        let held = held.ok_or("no change of this number is held")?;
+        for change in held.changes.iter_mut().filter(|change| change.id == id) {
+            change.decision = Some(decision);
+        }
+        let table = held.plan.table().clone();
+        self.release(pipeline, &table)
+    }
+
+    /// Lets a held table go on, if all its changes are decided by someone or by the project file.
+    ///
+    /// # Errors
+    /// In words, why not.
+    pub(crate) fn release(
+        &mut self,
+        pipeline: &Pipeline,
+        table: &TableName,
+    ) -> std::result::Result<(Collected, Event), String> {
+        let held = self.held.get(table).cloned().ok_or("the table is not held")?;
+        let mut plan = held.plan.clone();
+        let mut alterations = Vec::with_capacity(held.changes.len());
+        let mut waits = Vec::new();
+        for change in &held.changes {
+            match decide(&plan, &change.step, &Self::by(pipeline, change.decision)) {
+                Decision::Stop { what } => return Err(format!("the project file says to stop: {what}")),
+                Decision::Alter(alteration) if alteration.then == Then::Holds => {
+                    waits.push(match change.decision {
+                        None => format!("change {}", change.id),
+                        Some(_) => return Err(alteration.what),
+                    });
+                }
+                Decision::Alter(alteration) => {
+                    plan = alteration.after.clone();
+                    alterations.push(Arc::new(Alteration { id: change.id, ..alteration }));
+                }
+            }
+        }
+        if !waits.is_empty() {
+            return Err(format!(
+                "it is noted; the table waits for a decision about {}, too",
+                waits.join(", ")
+            ));
+        }
+        let rereads = alterations.iter().any(|a| a.then == Then::Rereads);
+        let then = if rereads { Then::Rereads } else { Then::Merges };
+        self.go_on(&held.plan, &plan, then).map_err(|e| e.to_string())?;
+        self.held.remove(table);
+        let what: Vec<&str> = alterations.iter().map(|a| a.what.as_str()).collect();
+        let event = Event::StructureChanged {
+            table: table.to_string(),
+            what: what.join(", "),
+            done: if rereads { "decided: the table is read again" } else { "decided: it catches up" }.into(),
+        };
+        let decisions = held.changes.iter().map(|c| c.decision.map(|d| d.word().to_string())).collect();
+        Ok((Collected::Release(Arc::new(Release { alterations, decisions })), event))
+    }
+
+    /// The tables that are held.
+    pub(crate) fn held(&self) -> Vec<TableName> {
+        self.held.keys().cloned().collect()
+    }
+}
+
+fn holds(plan: Arc<TablePlan>, step: Arc<Step>, what: String, id: u64) -> Led {
+    let table = plan.table().to_string();
+    let event = Event::StructureChanged {
+        table: table.clone(),
+        what: what.clone(),
+        done: format!(
+            "it is held until someone decides: `moorage drift` shows what, `moorage drift follow {id}` goes on"
+        ),
+    };
+    let (before, after, steps) = (plan.clone(), plan, Vec::new());
+    let alteration = Alteration { before, after, steps, then: Then::Holds, what, id, step };
+    Led::To(Collected::Alter(Arc::new(alteration)), event)
+}
+
+fn told(alteration: &Alteration) -> Event {
+    let done = match (alteration.then, alteration.steps.is_empty()) {
+        (Then::Rereads, _) => "the table is read again",
+        (Then::Holds, _) => "the table is held",
+        (Then::Merges, true) => "nothing changes in the target",
+        (Then::Merges, false) => "the target follows",
+    };
+    let (table, what) = (alteration.before.table().to_string(), alteration.what.clone());
+    Event::StructureChanged { table, what, done: done.into() }
 }

@@ -8,20 +8,20 @@
 use crate::before::lacks;
 use crate::pipeline::context::{Context, Following, Outcome};
 use crate::pipeline::error::{EngineError, Result};
-use crate::run::apply::{Applied, Applying, Committed, Job};
+use crate::pipeline::notes::Asked;
+use crate::run::apply::{Applied, Applying, Committed, Job, Open};
 use crate::run::carrying::{Carrying, Led};
 use crate::run::looks::{Look, Looks};
 use crate::run::reread::Rereading;
 use chrono::Utc;
 use futures_util::FutureExt;
-use moorage_adapter::{
-    AdapterError, ChangeStream, Event, Merge, StreamStart, StreamedSegment, TableProgress,
-};
+use moorage_adapter::{AdapterError, ChangeStream, Event, StreamStart, StreamedSegment, TableProgress};
 use moorage_core::Position;
-use moorage_core::apply::batch::Limits;
+use moorage_core::apply::batch::{Collected, Limits};
 use moorage_core::change::structure::SchemaChange;
 use moorage_core::checkpoint::stored::Checkpoint;
 use moorage_core::follow::machine::{End, Follow, FollowError, Looked, Next, Piece, PieceEnd, Settings};
+use moorage_core::model::drift::DriftPolicy;
 use moorage_core::plan::carried::CarriedTables;
 use moorage_core::plan::table::TablePlan;
 use moorage_core::watch::lag::ClockSkew;
@@ -47,7 +47,7 @@ struct Driver<'a> {
     checkpoint: Checkpoint,
     skew: ClockSkew,
     /// The batch that is open in the target, while nothing is applied.
-    merge: Option<Box<dyn Merge>>,
+    open: Option<Open>,
     applying: Option<Applying>,
     /// When it is next said that the target takes long.
     say_at: Instant,
@@ -58,7 +58,7 @@ struct Driver<'a> {
     rereading: Option<Rereading>,
     /// What was given up, until it can be cleared away.
     given_up: Option<Rereading>,
-    asking: Option<oneshot::Receiver<Result<Vec<String>>>>,
+    asking: Option<oneshot::Receiver<Result<Asked>>>,
     /// Tables that are to be read again, until that can begin.
     wanted: Vec<Arc<TablePlan>>,
 }
@@ -73,8 +73,8 @@ enum Woken {
     Slow,
     /// All rows of the tables that are read again are loaded, or that failed.
     Loaded(moorage_adapter::Result<Position>),
-    /// Which tables are to be read again.
-    Asked(Result<Vec<String>>),
+    /// What someone has asked for.
+    Asked(Result<Asked>),
 }
 
 /// Follows changes until the run is to end.
@@ -93,11 +93,12 @@ impl<'a> Driver<'a> {
         let checkpoint = following.checkpoint.clone();
         let settled = target.settled(&context.pipeline.name).await?;
         let settled = settled.filter(|settled| settled.position != checkpoint.position);
-        let plans: CarriedTables = following.tables.iter().map(|t| t.plan.clone()).collect();
+        let plans: CarriedTables = following.plans.iter().cloned().collect();
+        let carrying = Carrying::new(plans, following.held.clone(), following.next_drift)?;
         let until = || format!("caught up {}", uuid::Uuid::new_v4());
         let settings = Settings {
             limits: Limits { age: context.pipeline.config.merge_age(), ..Limits::default() },
-            tables: plans.clone(),
+            tables: carrying.plans().clone(),
             at: source.parse_position(&checkpoint.position),
             sequence: checkpoint.sequence,
             settled: settled.and_then(|s| Some((source.parse_position(&s.position)?, s.sequence))),
@@ -105,11 +106,11 @@ impl<'a> Driver<'a> {
         };
         Ok(Self {
             context,
-            carrying: Carrying::new(plans)?,
+            carrying,
             machine: Follow::new(settings, Instant::now()),
             checkpoint,
             skew: ClockSkew::default(),
-            merge: None,
+            open: None,
             applying: None,
             say_at: Instant::now(),
             stopping: false,
@@ -125,7 +126,7 @@ impl<'a> Driver<'a> {
     async fn stream(&mut self, following: Following) -> Result<Outcome> {
         let source = &self.context.pipeline.source;
         self.skew = source.head(&following.capture).await?.skew;
-        let Following { checkpoint, capture, tables, captured_by } = following;
+        let Following { checkpoint, capture, tables, captured_by, .. } = following;
         let mut looks = Looks::start(
             &self.context.pipeline,
             capture.clone(),
@@ -140,11 +141,18 @@ impl<'a> Driver<'a> {
         if let Some(note) = self.machine.until() {
             source.send_note(note).await?;
         }
+        for table in self.carrying.held() {
+            // The project file may say by now what is done.
+            if let Ok((next, event)) = self.carrying.release(&self.context.pipeline, &table) {
+                self.put(next, event);
+                self.send_note("the project file decided");
+            }
+        }
         let done = self.drive(stream.as_mut(), &mut looks).await;
         // Whatever became of the stream: what the target is at is not broken off.
         let applied = self.finish_applying(stream.as_ref()).await;
         // A batch that is still open holds part of a transaction: it is undone.
-        self.merge = None;
+        self.open = None;
         stream.close().await;
         let outcome = done?;
         applied.map(|()| outcome)
@@ -192,9 +200,11 @@ impl<'a> Driver<'a> {
             Woken::Slow => self.say_slow(),
             Woken::Loaded(Ok(complete_at)) => self.machine.loaded(complete_at),
             Woken::Loaded(Err(error)) => self.give_up_rereading(&error.to_string()),
-            Woken::Asked(tables) => {
+            Woken::Asked(asked) => {
                 self.asking = None;
-                self.asked_for(&tables?);
+                let Asked { tables, decisions } = asked?;
+                self.decided(decisions);
+                self.asked_for(&tables);
             }
         }
         Ok(())
@@ -218,21 +228,40 @@ impl<'a> Driver<'a> {
     /// A table's structure has changed. Gives the change if the stream ends with it.
     fn structure(&mut self, change: SchemaChange) -> Result<Option<SchemaChange>> {
         let table = change.table.clone();
-        let (alteration, event) = match self.carrying.change(&self.context.pipeline, change)? {
+        let (next, event) = match self.carrying.change(&self.context.pipeline, change)? {
             Led::Nowhere => return Ok(None),
             Led::Ends(change) => return Ok(Some(change)),
-            Led::Altered(alteration, event) => (alteration, event),
+            Led::To(next, event) => (next, event),
         };
         if self.rereading.as_ref().is_some_and(|rereading| rereading.reads(&table)) {
             // What was loaded has the structure that the table had. It is asked for again with the one that it has.
             self.give_up_rereading("its structure was changed meanwhile");
         }
-        if alteration.rereads {
+        self.put(next, event);
+        Ok(None)
+    }
+
+    /// Something is done to a table, behind all that was read.
+    fn put(&mut self, next: Collected, event: Event) {
+        if self.carrying.unmerged().next().is_some() {
             self.machine.wants_reread(Instant::now());
         }
-        self.machine.alter(alteration, Instant::now());
+        self.machine.put(next, Instant::now());
         self.context.say(event);
-        Ok(None)
+    }
+
+    /// Carries out what someone decided. Where nothing else comes, a note ends the batch that does it.
+    fn decided(&mut self, decisions: Vec<(u64, DriftPolicy)>) {
+        for (id, decision) in decisions {
+            match self.carrying.decide(&self.context.pipeline, id, decision) {
+                Ok((next, event)) => {
+                    self.put(next, event);
+                    self.send_note("someone decided");
+                    self.context.notes.decided(id, "");
+                }
+                Err(why) => self.context.notes.decided(id, &why),
+            }
+        }
     }
 
     fn apply(&mut self, piece: Piece) {
@@ -241,11 +270,17 @@ impl<'a> Driver<'a> {
             PieceEnd::Batch(ended) => ended.replaces,
             PieceEnd::Replacing => true,
         };
+        let (merge, records) = match self.open.take() {
+            Some(Open { merge, records }) => (Some(merge), records),
+            None => (None, Vec::new()),
+        };
         let job = Job {
             source: self.context.pipeline.source.clone(),
             target: self.context.pipeline.target.clone(),
             from: self.checkpoint.clone(),
-            merge: self.merge.take(),
+            merge,
+            records,
+            hold_limit: self.context.pipeline.config.hold_limit_bytes(),
             piece,
             // What is fed from now on comes behind the rows that are put in place.
             rereading: self.rereading.take_if(|_| replaces),
@@ -257,7 +292,15 @@ impl<'a> Driver<'a> {
     }
 
     fn applied(&mut self, applied: Applied, stream: &dyn ChangeStream) {
-        self.merge = applied.merge;
+        self.open = applied.open;
+        for table in applied.full {
+            self.carrying.is_full(&table);
+            let message = format!(
+                "{table}: more changes were held than `hold_limit` allows, and they are gone. Its rows are as they were; it is \
+                 read again by the next run, or now with `moorage resnapshot {table}`"
+            );
+            self.context.say(Event::Warning { message });
+        }
         if let Some(committed) = applied.committed {
             self.committed(committed, stream);
         }
@@ -319,6 +362,11 @@ impl<'a> Driver<'a> {
         for table in asked {
             match self.carrying.named(table) {
                 Some(plan) if self.wanted.contains(plan) => {}
+                Some(plan) if self.carrying.is_held(plan.table()) => {
+                    let why =
+                        "it is held: `moorage drift reread` for the change that it waits for reads it again";
+                    self.context.notes.answer(table, why);
+                }
                 Some(plan) => self.wanted.push(plan.clone()),
                 None => self.context.notes.answer(table, "the pipeline does not carry it"),
             }
@@ -372,9 +420,14 @@ impl<'a> Driver<'a> {
         let behind = at.filter(|_| look.head.holds_log_back);
         let held_back = behind.and_then(|at| source.bytes_between(&at, &look.head.position));
         let looked = Looked { head: look.head.position, found: look.found, held_back };
-        let Some(note) = self.machine.looked(looked) else { return };
-        // Nobody waits for it.
-        let source = source.clone();
+        if let Some(note) = self.machine.looked(looked) {
+            self.send_note(note);
+        }
+    }
+
+    /// Writes a note into the source's log. Nobody waits for it.
+    fn send_note(&self, note: &'static str) {
+        let source = self.context.pipeline.source.clone();
         tokio::spawn(async move {
             if let Err(error) = source.send_note(note).await {
                 tracing::warn!("the source keeps more of its log than needed: {error}");
@@ -402,7 +455,7 @@ impl<'a> Driver<'a> {
             () = due => Ok(Woken::Due),
             loaded = loaded => Ok(Woken::Loaded(loaded)),
             // Nobody keeps notes any more: nobody asks.
-            asked = asked => Ok(Woken::Asked(asked.unwrap_or_else(|_| Ok(Vec::new())))),
+            asked = asked => Ok(Woken::Asked(asked.unwrap_or_else(|_| Ok(Asked::default())))),
             segment = stream.next(), if reads => Ok(Woken::Segment(segment?)),
             look = looks.next() => Ok(Woken::Looked(look)),
             () = tokio::time::sleep_until(self.say_at.into()), if is_applying => Ok(Woken::Slow),

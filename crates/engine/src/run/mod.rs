@@ -3,6 +3,7 @@
 mod apply;
 mod carrying;
 mod follow;
+pub(crate) mod holding;
 mod load;
 mod looks;
 pub(crate) mod once;

@@ -12,13 +12,16 @@ use crate::pipeline::context::{Context, Following, Start};
 use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::{EngineError, Result};
 use crate::pipeline::turn;
+use crate::run::holding;
 use crate::run::load::Loader;
 use crate::run::set_up::{new_checkpoint, set_up, take_first_turn};
 use moorage_adapter::{
-    AdapterError, CapturePlan, CaptureState, Event, SnapshotMark, StoredTable, StreamTable, TableState,
+    AdapterError, CapturePlan, CaptureState, Event, MemoKind, SnapshotMark, StoredTable, StreamTable,
+    TableState,
 };
 use moorage_core::checkpoint::decide::{Decision, Refusal};
 use moorage_core::checkpoint::stored::{Checkpoint, Stage};
+use moorage_core::drift::held::{Held, HeldChange};
 use moorage_core::model::name::TableName;
 use moorage_core::pick::picker::Unmatched;
 use moorage_core::plan::make::{Plan, plan_known};
@@ -102,8 +105,17 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
         let by = missing.iter().map(by).collect();
         load(context, &missing, Some(&capture), TableState::Live, by).await?;
     }
-    let tables = stream_tables(context, &planned).await?;
-    Ok(Ready::ToFollow(Box::new(Following { checkpoint, capture, tables, captured_by })))
+    let memos = pipeline.target.memos(&pipeline.name, MemoKind::Structure).await?;
+    let next_drift = holding::records(&memos)?.iter().map(|r| r.id).max().unwrap_or(0) + 1;
+    let held = held(context, &planned, &memos).await?;
+    let mut tables = stream_tables(context, &planned).await?;
+    for held in &held {
+        let of = tables.iter_mut().filter(|t| t.plan.target == held.plan.target);
+        of.for_each(|table| table.plan = held.streamed());
+    }
+    let plans = planned.tables;
+    let following = Following { checkpoint, capture, tables, plans, held, next_drift, captured_by };
+    Ok(Ready::ToFollow(Box::new(following)))
 }
 
 /// Tables of which changes may have been missed while nobody looked are read again, and nothing else.
@@ -138,6 +150,29 @@ async fn read_again_what_was_missed(
         context.say(Event::Warning { message });
     }
     Ok(())
+}
+
+/// The tables whose changes are kept until someone decides, with what happened to them.
+async fn held(context: &Context, planned: &Plan, memos: &[(String, Vec<u8>)]) -> Result<Vec<Held>> {
+    let pipeline = &context.pipeline;
+    let stored = pipeline.target.tables(&pipeline.name).await?;
+    let records = holding::records(memos)?;
+    let mut all = Vec::new();
+    for stored in stored.into_iter().filter(|s| s.state == TableState::Held) {
+        let target = stored.plan.target.clone();
+        if !planned.tables.iter().any(|t| t.target == target) {
+            continue;
+        }
+        let id = |place: usize| {
+            let mut of = records.iter().filter(|r| r.target == target);
+            of.find(|r| r.held_place.map(|at| at as usize) == Some(place)).map_or(0, |r| r.id)
+        };
+        let steps = holding::steps(memos, &target)?;
+        let changes =
+            steps.into_iter().enumerate().map(|(at, step)| HeldChange { id: id(at), step, decision: None });
+        all.push(Held { plan: Arc::new(stored.plan), changes: changes.collect() });
+    }
+    Ok(all)
 }
 
 /// Remembers what captures tables that stay as they are, where that is another text now.
@@ -205,6 +240,13 @@ async fn look_and_decide(
 /// now; what the source's tables have become since is told by the stream, in its place.
 fn keep_on(pipeline: &Pipeline, planned: &mut Plan, stored: &[StoredTable]) -> Result<()> {
     for stored in stored.iter().filter(|s| s.state != TableState::Gone && !s.state.is_unread()) {
+        if stored.state == TableState::Held {
+            // By which rules it goes on is seen when it does.
+            planned.tables.retain(|t| t.source_id != stored.plan.source_id && t.target != stored.plan.target);
+            planned.refused.retain(|r| r.table != *stored.plan.table());
+            planned.tables.push(stored.plan.clone());
+            continue;
+        }
         let Some(structure) = stored.plan.structure.as_deref() else { continue };
         let is_it = |table: &TablePlan| table.source_id == stored.plan.source_id;
         let then = match plan_known(&pipeline.config, structure, pipeline.target.dialect()) {
@@ -317,7 +359,8 @@ async fn make_without_snapshot(
 fn missing(planned: &Plan, stored: &[StoredTable]) -> Vec<TablePlan> {
     let ready: HashMap<&str, TableState> = stored.iter().map(|s| (s.plan.target.as_str(), s.state)).collect();
     let followed = |t: &&TablePlan| {
-        !matches!(ready.get(t.target.as_str()), Some(TableState::Live | TableState::ChangesOnly))
+        let state = ready.get(t.target.as_str());
+        !matches!(state, Some(TableState::Live | TableState::Held | TableState::ChangesOnly))
     };
     planned.tables.iter().filter(followed).cloned().collect()
 }

@@ -27,10 +27,8 @@ use moorage_core::change::segment::Segment;
 use moorage_core::change::structure::SchemaChange;
 use moorage_core::checkpoint::decide::Refusal;
 use moorage_core::checkpoint::stored::Checkpoint;
-use moorage_core::model::described::{LogIdentity, SourceTable, TableKind};
-use moorage_core::model::finding::Fix;
+use moorage_core::model::described::SourceTable;
 use moorage_core::model::structure::Structure as PlannedStructure;
-use moorage_core::plan::table::TablePlan;
 use moorage_core::value::column::RowsBuilder;
 use moorage_core::{LogicalType, TableSchema};
 use std::collections::{HashMap, HashSet};
@@ -497,32 +495,11 @@ fn announced(relation: &Relation<'_>) -> Announced {
     Announced { full: relation.identity == b'f', columns: columns.collect() }
 }
 
-/// What an earlier version kept of a table that is not there any more.
-fn gone(plan: &TablePlan) -> SourceTable {
-    SourceTable {
-        name: plan.table().clone(),
-        kind: TableKind::Table,
-        id: plan.source_id,
-        columns: Vec::new(),
-        identity: LogIdentity::Full { key: None },
-        identity_word: "",
-        row_estimate: None,
-        bytes: None,
-        refused: None,
-        whole_rows: Fix::none(),
-        written_by: None,
-        written_from: None,
-        note: None,
-        comment: None,
-        state: String::new(),
-    }
-}
-
 /// A table to follow from its plan's structure on.
 pub(crate) fn followed(table: &StreamTable, first: Option<&SourceTable>) -> Table {
     let planned = table.plan.structure.as_deref().map(PlannedStructure::table);
     let now = planned.filter(|t| State::read(&t.state).is_some()).or_else(|| first.cloned());
-    let now = now.unwrap_or_else(|| gone(&table.plan));
+    let now = now.unwrap_or_else(|| table.plan.source_table());
     let state = State::read(&now.state).unwrap_or_default();
     Table::new(now, state)
 }

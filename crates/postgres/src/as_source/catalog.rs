@@ -195,6 +195,7 @@ fn source_column(row: &Row, by: IdentityBy) -> SourceColumn {
         may_be_left_out,
         comment: row.get(8),
         known_as: None,
+        called: None,
         left: false,
     }
 }

@@ -97,5 +97,5 @@ pub(super) async fn alter(session: &Session, pipeline: &str, alteration: &Altera
         let as_before = format!("SET LOCAL lock_timeout = {}", escaped(&waits));
         session.run("ending that", &format!("RELEASE SAVEPOINT moorage_alter; {as_before}")).await?;
     }
-    state::keep_plan(session, pipeline, &alteration.after, alteration.rereads).await
+    state::keep_plan(session, pipeline, &alteration.after, alteration.then).await
 }

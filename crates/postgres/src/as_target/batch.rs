@@ -16,7 +16,7 @@ use crate::as_target::{held, state};
 use crate::wire::connect::Session;
 use crate::wire::trouble::Trouble;
 use async_trait::async_trait;
-use moorage_adapter::{AdapterError, Memo, Merge, Replacement, Result, TableProgress};
+use moorage_adapter::{AdapterError, Memo, MemoKind, Merge, Replacement, Result, TableProgress};
 use moorage_core::apply::prepare::TableBatch;
 use moorage_core::change::counters::TableCounters;
 use moorage_core::checkpoint::stored::Checkpoint;
@@ -299,6 +299,10 @@ impl Merge for PostgresMerge {
             state::remember(session, &self.pipeline, memo).await?;
         }
         Ok(())
+    }
+
+    async fn recall(&mut self, kind: MemoKind, begin: &str, after: &str) -> Result<Vec<(String, Vec<u8>)>> {
+        state::recall(&self.writer()?.session, &self.pipeline, kind, begin, after).await
     }
 
     async fn commit(mut self: Box<Self>, checkpoint: &Checkpoint) -> Result<Vec<TableProgress>> {

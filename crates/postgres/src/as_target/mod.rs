@@ -43,6 +43,7 @@ use moorage_adapter::{
 };
 use moorage_core::change::block::ChangeBlock;
 use moorage_core::checkpoint::stored::Checkpoint;
+use moorage_core::drift::alter::Alteration;
 use moorage_core::model::described::SourceIdentity;
 use moorage_core::model::finding::Finding;
 use moorage_core::plan::dialect::TargetDialect;
@@ -89,6 +90,10 @@ impl InspectTarget for PostgresTarget {
         create::describe(self.ask().await?.session()?, table).await
     }
 
+    fn alteration(&self, alteration: &Alteration) -> Vec<String> {
+        alter::statements(alteration)
+    }
+
     fn definition(&self, plan: &TablePlan) -> String {
         statements::definition(plan)
     }
@@ -128,6 +133,10 @@ impl RecallTarget for PostgresTarget {
 
     async fn memos(&self, pipeline: &str, kind: MemoKind) -> Result<Vec<(String, Vec<u8>)>> {
         state::memos(self.ask().await?.session()?, pipeline, kind).await
+    }
+
+    async fn memo(&self, pipeline: &str, kind: MemoKind, name: &str) -> Result<Option<Vec<u8>>> {
+        state::memo(self.ask().await?.session()?, pipeline, kind, name).await
     }
 
     async fn settled(&self, _: &str) -> Result<Option<Checkpoint>> {

@@ -4,6 +4,7 @@ use crate::wire::connect::Session;
 use moorage_adapter::{AdapterError, LoadedTable, Memo, MemoKind, Result, StoredTable, TableState};
 use moorage_core::change::counters::{Adjusted, Operations, TableCounters};
 use moorage_core::checkpoint::stored::Checkpoint;
+use moorage_core::drift::alter::Then;
 use moorage_core::plan::table::TablePlan;
 use std::collections::HashMap;
 use tokio_postgres::Row;
@@ -112,6 +113,41 @@ pub(crate) async fn memos(
     }
     let sql = "SELECT name, content FROM moorage_state.memos WHERE pipeline = $1 AND kind = $2 ORDER BY name";
     let rows = session.rows("reading what is remembered", sql, &[&pipeline, &kind.word()]).await?;
+    Ok(rows.iter().map(|r| (r.get(0), r.get(1))).collect())
+}
+
+/// One of them.
+pub(crate) async fn memo(
+    session: &Session,
+    pipeline: &str,
+    kind: MemoKind,
+    name: &str,
+) -> Result<Option<Vec<u8>>> {
+    if !has_memos(session).await? {
+        return Ok(None);
+    }
+    let sql = "SELECT content FROM moorage_state.memos WHERE pipeline = $1 AND kind = $2 AND name = $3";
+    let row = session.maybe("reading what is remembered", sql, &[&pipeline, &kind.word(), &name]).await?;
+    Ok(row.map(|r| r.get(0)))
+}
+
+/// How many are read at once.
+const RECALLED: i64 = 16;
+
+/// Some of those whose names begin with a text, behind a name.
+pub(crate) async fn recall(
+    session: &Session,
+    pipeline: &str,
+    kind: MemoKind,
+    begin: &str,
+    after: &str,
+) -> Result<Vec<(String, Vec<u8>)>> {
+    let sql = "SELECT name, content FROM moorage_state.memos
+               WHERE pipeline = $1 AND kind = $2 AND name > $3 AND starts_with(name, $4) ORDER BY name LIMIT $5";
+    let kind = kind.word();
+    let parameters: [&(dyn tokio_postgres::types::ToSql + Sync); 5] =
+        [&pipeline, &kind, &after, &begin, &RECALLED];
+    let rows = session.cached("reading what is remembered", sql, &parameters).await?;
     Ok(rows.iter().map(|r| (r.get(0), r.get(1))).collect())
 }
 
@@ -452,17 +488,13 @@ pub(crate) async fn remove_pipeline(session: &Session, pipeline: &str) -> Result
     Ok(())
 }
 
-/// Keeps another plan of a table, and that it is to be read again, if so.
-pub(crate) async fn keep_plan(
-    session: &Session,
-    pipeline: &str,
-    plan: &TablePlan,
-    rereads: bool,
-) -> Result<()> {
-    let sql = "UPDATE moorage_state.tables SET plan = $3, source_table = $4, state = coalesce($5, state)
+/// Keeps another plan of a table, and how it goes on. One that was held and is merged again is live.
+pub(crate) async fn keep_plan(session: &Session, pipeline: &str, plan: &TablePlan, then: Then) -> Result<()> {
+    let sql = "UPDATE moorage_state.tables
+               SET plan = $3, source_table = $4, state = coalesce($5, CASE state WHEN 'held' THEN 'live' ELSE state END)
                WHERE pipeline = $1 AND target = $2";
     let (json, table) = (to_json(plan)?, plan.table().to_string());
-    let state = rereads.then(|| TableState::NeedsResnapshot.word());
+    let state = TableState::behind(then).map(TableState::word);
     session
         .execute("keeping a plan", sql, &[&pipeline, &plan.target, &json, &table, &state])
         .await

@@ -153,6 +153,7 @@ fn structures(db: &Connection) -> Sql<HashMap<String, Structure>> {
         columns.push(SourceColumn {
             number: None,
             known_as: None,
+            called: None,
             left: false,
             column,
             generated: hidden >= 2,

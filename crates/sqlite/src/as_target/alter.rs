@@ -22,7 +22,7 @@ pub(crate) fn alter(db: &Connection, path: &Path, pipeline: &str, alteration: &A
             _ => sql_error(path, doing(), e),
         })?;
     }
-    state::keep_plan(db, pipeline, &alteration.after, alteration.rereads)
+    state::keep_plan(db, pipeline, &alteration.after, alteration.then)
         .map_err(|e| sql_error(path, doing(), e))
 }
 
@@ -35,6 +35,15 @@ fn refused(alteration: &Alteration, words: &str) -> AdapterError {
              what else is done about it, under [pipelines.NAME.drift]; then run again: nothing is lost meanwhile"
         ),
     )
+}
+
+/// The statements for the steps, for people.
+pub(crate) fn statements(alteration: &Alteration) -> Vec<String> {
+    let Ok(db) = Connection::open_in_memory() else { return Vec::new() };
+    let path = Path::new("");
+    let each =
+        alteration.steps.iter().filter_map(|step| statement(&db, path, alteration, step).ok().flatten());
+    each.collect()
 }
 
 /// The statement for a step; none if there is nothing to do.

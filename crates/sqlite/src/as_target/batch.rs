@@ -4,7 +4,7 @@ use crate::as_target::open::blocking;
 use crate::as_target::{alter, beside, merge, state};
 use crate::file::error::sql_error;
 use async_trait::async_trait;
-use moorage_adapter::{AdapterError, Memo, Merge, Replacement, Result, TableProgress};
+use moorage_adapter::{AdapterError, Memo, MemoKind, Merge, Replacement, Result, TableProgress};
 use moorage_core::apply::prepare::TableBatch;
 use moorage_core::change::counters::TableCounters;
 use moorage_core::checkpoint::stored::Checkpoint;
@@ -100,6 +100,15 @@ impl Merge for SqliteMerge {
         self.on(move |db, path| {
             let failed = |e| sql_error(path, "remembering things beside the rows", e);
             memos.iter().try_for_each(|memo| state::remember(db, &pipeline, memo).map_err(failed))
+        })
+        .await
+    }
+
+    async fn recall(&mut self, kind: MemoKind, begin: &str, after: &str) -> Result<Vec<(String, Vec<u8>)>> {
+        let (pipeline, begin, after) = (self.pipeline.clone(), begin.to_string(), after.to_string());
+        self.on(move |db, path| {
+            let failed = |e| sql_error(path, "reading what is remembered", e);
+            state::recall(db, &pipeline, kind, &begin, &after).map_err(failed)
         })
         .await
     }

@@ -34,6 +34,7 @@ use moorage_adapter::{
 };
 use moorage_core::change::block::ChangeBlock;
 use moorage_core::checkpoint::stored::Checkpoint;
+use moorage_core::drift::alter::Alteration;
 use moorage_core::model::described::SourceIdentity;
 use moorage_core::model::finding::Finding;
 use moorage_core::model::sql::quote_ident;
@@ -190,6 +191,10 @@ impl InspectTarget for SqliteTarget {
         self.read("describing a table", move |db| create::describe(db, &table)).await
     }
 
+    fn alteration(&self, alteration: &Alteration) -> Vec<String> {
+        alter::statements(alteration)
+    }
+
     fn definition(&self, plan: &TablePlan) -> String {
         if let Some(ddl) = &plan.ddl {
             return ddl.clone();
@@ -252,6 +257,11 @@ impl RecallTarget for SqliteTarget {
     async fn memos(&self, pipeline: &str, kind: MemoKind) -> Result<Vec<(String, Vec<u8>)>> {
         let pipeline = pipeline.to_string();
         self.read("reading what is remembered", move |db| state::memos(db, &pipeline, kind)).await
+    }
+
+    async fn memo(&self, pipeline: &str, kind: MemoKind, name: &str) -> Result<Option<Vec<u8>>> {
+        let (pipeline, name) = (pipeline.to_string(), name.to_string());
+        self.read("reading what is remembered", move |db| state::memo(db, &pipeline, kind, &name)).await
     }
 
     async fn settled(&self, _: &str) -> Result<Option<Checkpoint>> {

@@ -4,6 +4,7 @@ use chrono::Utc;
 use moorage_adapter::{Memo, MemoKind, StoredTable, TableState};
 use moorage_core::change::counters::{Adjusted, TableCounters};
 use moorage_core::checkpoint::stored::Checkpoint;
+use moorage_core::drift::alter::Then;
 use moorage_core::model::sql::quote_ident;
 use moorage_core::plan::table::TablePlan;
 use rusqlite::{Connection, OptionalExtension, params};
@@ -94,6 +95,31 @@ pub(crate) fn memos(db: &Connection, pipeline: &str, kind: MemoKind) -> Sql<Vec<
     db.prepare("SELECT name, content FROM moorage_memos WHERE pipeline = ?1 AND kind = ?2 ORDER BY name")?
         .query_map([pipeline, kind.word()], |r| Ok((r.get(0)?, r.get(1)?)))?
         .collect()
+}
+
+/// One of them.
+pub(crate) fn memo(db: &Connection, pipeline: &str, kind: MemoKind, name: &str) -> Sql<Option<Vec<u8>>> {
+    if !has_table(db, "moorage_memos")? {
+        return Ok(None);
+    }
+    let sql = "SELECT content FROM moorage_memos WHERE pipeline = ?1 AND kind = ?2 AND name = ?3";
+    db.query_row(sql, params![pipeline, kind.word(), name], |r| r.get(0)).optional()
+}
+
+/// Some of those whose names begin with a text, behind a name.
+pub(crate) fn recall(
+    db: &Connection,
+    pipeline: &str,
+    kind: MemoKind,
+    begin: &str,
+    after: &str,
+) -> Sql<Vec<(String, Vec<u8>)>> {
+    let mut query = db.prepare_cached(
+        "SELECT name, content FROM moorage_memos
+         WHERE pipeline = ?1 AND kind = ?2 AND name > ?3 AND substr(name, 1, length(?4)) = ?4 ORDER BY name LIMIT 16",
+    )?;
+    let read = |r: &rusqlite::Row<'_>| Ok((r.get(0)?, r.get(1)?));
+    query.query_map(params![pipeline, kind.word(), after, begin], read)?.collect()
 }
 
 pub(crate) fn remember(db: &Connection, pipeline: &str, memo: &Memo) -> Sql<()> {
@@ -255,11 +281,12 @@ pub(crate) fn remember_loaded(
     Ok(())
 }
 
-/// Keeps another plan of a table, and that it is to be read again, if so.
-pub(crate) fn keep_plan(db: &Connection, pipeline: &str, plan: &TablePlan, rereads: bool) -> Sql<()> {
-    let sql = "UPDATE moorage_tables SET plan = ?3, source_table = ?4, state = coalesce(?5, state)
+/// Keeps another plan of a table, and how it goes on. One that was held and is merged again is live.
+pub(crate) fn keep_plan(db: &Connection, pipeline: &str, plan: &TablePlan, then: Then) -> Sql<()> {
+    let sql = "UPDATE moorage_tables
+               SET plan = ?3, source_table = ?4, state = coalesce(?5, CASE state WHEN 'held' THEN 'live' ELSE state END)
                WHERE pipeline = ?1 AND target = ?2";
-    let state = rereads.then(|| TableState::NeedsResnapshot.word());
+    let state = TableState::behind(then).map(TableState::word);
     db.execute(sql, params![pipeline, plan.target, to_json(plan)?, plan.table().to_string(), state])?;
     Ok(())
 }

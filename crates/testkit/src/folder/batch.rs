@@ -4,7 +4,9 @@ use super::files::{Table, beside_table, of_pipeline, of_table};
 use super::place::FolderTarget;
 use crate::carry_out::{TextRow, carry_out};
 use async_trait::async_trait;
-use moorage_adapter::{AdapterError, Lack, Memo, Merge, Replacement, Result, TableProgress, TableState};
+use moorage_adapter::{
+    AdapterError, Lack, Memo, MemoKind, Merge, RecallTarget, Replacement, Result, TableProgress, TableState,
+};
 use moorage_core::apply::prepare::TableBatch;
 use moorage_core::change::counters::TableCounters;
 use moorage_core::checkpoint::stored::Checkpoint;
@@ -65,9 +67,8 @@ impl Merge for FolderMerge {
         }
         if let Some(of) = self.table(&alteration.after.target)?.and_then(|table| table.of.as_mut()) {
             of.plan = (*alteration.after).clone();
-            if alteration.rereads {
-                of.state = TableState::NeedsResnapshot;
-            }
+            let live = if of.state == TableState::Held { TableState::Live } else { of.state };
+            of.state = TableState::behind(alteration.then).unwrap_or(live);
         }
         Ok(())
     }
@@ -99,6 +100,19 @@ impl Merge for FolderMerge {
     async fn remember(&mut self, memos: &[Memo]) -> Result<()> {
         self.memos.extend_from_slice(memos);
         Ok(())
+    }
+
+    async fn recall(&mut self, kind: MemoKind, begin: &str, after: &str) -> Result<Vec<(String, Vec<u8>)>> {
+        let mut all: BTreeMap<String, Vec<u8>> =
+            self.target.memos(&self.from.pipeline, kind).await?.into_iter().collect();
+        for memo in self.memos.iter().filter(|memo| memo.kind == kind) {
+            match &memo.content {
+                Some(content) => all.insert(memo.name.clone(), content.clone()),
+                None => all.remove(&memo.name),
+            };
+        }
+        let wanted = |(name, _): &(String, Vec<u8>)| name.as_str() > after && name.starts_with(begin);
+        Ok(all.into_iter().filter(wanted).take(2).collect())
     }
 
     async fn commit(mut self: Box<Self>, checkpoint: &Checkpoint) -> Result<Vec<TableProgress>> {

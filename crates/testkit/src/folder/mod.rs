@@ -18,6 +18,7 @@ use moorage_adapter::{
     WriteTarget,
 };
 use moorage_core::checkpoint::stored::Checkpoint;
+use moorage_core::drift::alter::Alteration;
 use moorage_core::model::described::SourceIdentity;
 use moorage_core::model::finding::{End, Finding};
 use moorage_core::plan::dialect::TargetDialect;
@@ -45,6 +46,10 @@ impl InspectTarget for FolderTarget {
 
     fn dialect(&self) -> &(dyn TargetDialect + Sync) {
         &TextDialect
+    }
+
+    fn alteration(&self, alteration: &Alteration) -> Vec<String> {
+        alteration.steps.iter().map(|step| format!("{step:?}")).collect()
     }
 
     fn definition(&self, plan: &TablePlan) -> String {
@@ -85,6 +90,11 @@ impl InspectTarget for FolderTarget {
 impl RecallTarget for FolderTarget {
     async fn checkpoint(&self, pipeline: &str) -> Result<Option<Checkpoint>> {
         self.files.read(&of_pipeline(pipeline, "checkpoint"))
+    }
+
+    async fn memo(&self, pipeline: &str, kind: MemoKind, name: &str) -> Result<Option<Vec<u8>>> {
+        let all = self.memos(pipeline, kind).await?;
+        Ok(all.into_iter().find(|(found, _)| found == name).map(|(_, content)| content))
     }
 
     async fn settled(&self, pipeline: &str) -> Result<Option<Checkpoint>> {

@@ -1,0 +1,173 @@
+//! `drift`: changes of structure that were met, what was done, and deciding about what waits.
+
+use crate::args::{DriftAction, DriftArgs, DriftWhich, Global};
+use crate::exit::Finished;
+use crate::failure::Failure;
+use crate::{load, render};
+use moorage_core::model::drift::DriftPolicy;
+use moorage_engine::{Decides, Pipeline, SeenDrift};
+use std::time::{Duration, Instant};
+
+/// How many are listed without `--all`, beside those that wait.
+const LISTED: usize = 20;
+/// How long a running pipeline is waited for.
+const PATIENCE: Duration = Duration::from_secs(10);
+
+pub async fn drift(global: &Global, args: &DriftArgs) -> Result<Finished, Failure> {
+    let pipeline = load::pipeline(global, args.pipeline.as_ref())?;
+    match &args.action {
+        None => list(global, &pipeline, args).await,
+        Some(DriftAction::Show { id }) => show(global, &pipeline, *id).await,
+        Some(DriftAction::Follow(which)) => decide(global, &pipeline, which, DriftPolicy::Follow).await,
+        Some(DriftAction::Leave(which)) => decide(global, &pipeline, which, DriftPolicy::Leave).await,
+        Some(DriftAction::Reread(which)) => decide(global, &pipeline, which, DriftPolicy::Reread).await,
+    }
+}
+
+async fn list(global: &Global, pipeline: &Pipeline, args: &DriftArgs) -> Result<Finished, Failure> {
+    let all = moorage_engine::drift(pipeline, args.table.as_deref()).await?;
+    let waits = all.iter().any(SeenDrift::waits);
+    let finished = if waits { Finished::Found } else { Finished::Clean };
+    let earlier = all.len().saturating_sub(LISTED);
+    let is_shown = |at: usize, seen: &SeenDrift| args.all || seen.waits() || at >= earlier;
+    let shown: Vec<&SeenDrift> =
+        all.iter().enumerate().filter(|(at, seen)| is_shown(*at, seen)).map(|(_, seen)| seen).collect();
+    if render::wants_json(global) {
+        render::json(&shown)?;
+        return Ok(finished);
+    }
+    if shown.is_empty() {
+        render::out("no table's structure has changed");
+        return Ok(finished);
+    }
+    show_list(global, &shown);
+    if shown.len() < all.len() && !global.quiet {
+        render::note(format!("\n{} earlier ones: `moorage drift --all`", all.len() - shown.len()));
+    }
+    if waits && !global.quiet {
+        render::note(
+            "\n`moorage drift show NUMBER` shows what is held; `follow`, `leave` and `reread` decide",
+        );
+    }
+    Ok(finished)
+}
+
+fn show_list(global: &Global, shown: &[&SeenDrift]) {
+    let mut table =
+        render::table(global, &[">number", "seen", "table", "what", "policy", "state", ">held changes"]);
+    for seen in shown {
+        let held = if seen.waits() { render::number(seen.held_changes) } else { String::new() };
+        table.add_row([
+            render::right(seen.id),
+            render::clock_text(&seen.seen_at).into(),
+            seen.table.as_str().into(),
+            render::cut(&seen.detail, 120).into(),
+            seen.policy.as_str().into(),
+            seen.state.word().into(),
+            render::right(held),
+        ]);
+    }
+    render::tighten(&mut table);
+    render::out(table.trim_fmt());
+}
+
+async fn show(global: &Global, pipeline: &Pipeline, id: u64) -> Result<Finished, Failure> {
+    let seen = moorage_engine::drift_of(pipeline, id).await?;
+    let finished = if seen.waits() { Finished::Found } else { Finished::Clean };
+    if render::wants_json(global) {
+        render::json(&seen)?;
+        return Ok(finished);
+    }
+    render::out(format!("drift {}: {}: {}", seen.id, seen.table, seen.detail));
+    render::out(format!("  kind       {}; the policy is {}", seen.kind, seen.policy));
+    render::out(format!("  state      {}", seen.state.word()));
+    render::out(format!("  target     {}", seen.target));
+    if let Some(at) = &seen.committed_at {
+        render::out(format!(
+            "  took effect with the transaction of {} at position {}",
+            render::clock_text(at),
+            seen.position
+        ));
+    }
+    if seen.waits() {
+        render::out(format!(
+            "  held       {} changes of rows, {}, since {}",
+            render::number(seen.held_changes),
+            render::size(seen.held_bytes),
+            render::clock_text(&seen.seen_at)
+        ));
+    }
+    let mut table = render::table(global, &["column before", "type", "column after", "type"]);
+    for (before, after) in aligned(&seen) {
+        let parts = |side: Option<&(String, String)>| side.cloned().unwrap_or_default();
+        let ((was, was_type), (is, is_type)) = (parts(before), parts(after));
+        table.add_row([render::cut(&was, 40), was_type, render::cut(&is, 40), is_type]);
+    }
+    render::tighten(&mut table);
+    render::out("");
+    render::out(table.trim_fmt());
+    if !seen.statements.is_empty() {
+        render::out("\nin the target:");
+        seen.statements.iter().for_each(|statement| render::out(format!("  {statement};")));
+    }
+    Ok(finished)
+}
+
+type Side<'a> = Option<&'a (String, String)>;
+
+/// The columns of both sides, equal names beside each other.
+fn aligned(seen: &SeenDrift) -> Vec<(Side<'_>, Side<'_>)> {
+    let after = |name: &str| seen.after.iter().find(|(other, _)| other == name);
+    let mut rows: Vec<(Side<'_>, Side<'_>)> = seen.before.iter().map(|c| (Some(c), after(&c.0))).collect();
+    let is_new = |c: &&(String, String)| !seen.before.iter().any(|(name, _)| *name == c.0);
+    rows.extend(seen.after.iter().filter(is_new).map(|c| (None, Some(c))));
+    rows
+}
+
+async fn decide(
+    global: &Global,
+    pipeline: &Pipeline,
+    which: &DriftWhich,
+    decision: DriftPolicy,
+) -> Result<Finished, Failure> {
+    let ids = if which.all { None } else { Some(which.ids.as_slice()) };
+    let (ids, running) = match moorage_engine::decide(pipeline, ids, decision).await? {
+        Decides::NextRun(ids) => (ids, false),
+        Decides::Running(ids) => (ids, true),
+    };
+    let mut outcomes = Vec::new();
+    for id in ids {
+        let outcome = if running { outcome(pipeline, id).await? } else { None };
+        outcomes.push((id, outcome));
+    }
+    let told = |outcome: &Option<String>| match outcome {
+        None if running => "noted; the pipeline has not answered yet".to_string(),
+        None => "noted: the next run does it".into(),
+        Some(why) if why.is_empty() => "the pipeline goes on with it".into(),
+        Some(why) => why.clone(),
+    };
+    if render::wants_json(global) {
+        let all: Vec<_> = outcomes
+            .iter()
+            .map(|(id, outcome)| serde_json::json!({ "id": id, "decision": decision.word(), "outcome": told(outcome) }))
+            .collect();
+        render::json(&all)?;
+    } else if outcomes.is_empty() {
+        render::out("nothing is held");
+    } else {
+        outcomes.iter().for_each(|(id, outcome)| render::out(format!("drift {id}: {}", told(outcome))));
+    }
+    Ok(Finished::Clean)
+}
+
+/// Waits for what a running pipeline says.
+async fn outcome(pipeline: &Pipeline, id: u64) -> Result<Option<String>, Failure> {
+    let began = Instant::now();
+    loop {
+        let outcome = moorage_engine::decision_outcome(pipeline, id)?;
+        if outcome.is_some() || began.elapsed() > PATIENCE {
+            return Ok(outcome);
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+}

@@ -1,0 +1,351 @@
+//! Random sequences of changes of structure and rows against a PostgreSQL source, with kills, lost connections and a target
+//! that is stalled now and then: the target is compared at every checkpoint that is met, with a journal of the source.
+//!
+//! Each table has an application of its own, which writes down what the table holds after each of its transactions, and
+//! between which places of the log that was committed. A checkpoint of the target names a place, and so the entry of
+//! each table that the target must equal there, or one of two where a commit was under way.
+
+use crate::harness::{Folder, Mirror, Running};
+use moorage_testkit::{PostgresServer, Session};
+use rand::{Rng, SeedableRng};
+use rand_chacha::ChaCha8Rng as StdRng;
+use std::collections::BTreeMap;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+
+const TABLES: usize = 6;
+
+/// What a table held.
+#[derive(Clone, Debug)]
+struct Entry {
+    /// The end of the log before the transaction committed, and after.
+    log: (u64, u64),
+    columns: Vec<String>,
+    rows: Vec<Vec<Option<String>>>,
+    /// What the transaction was.
+    done: String,
+}
+
+type Journal = Arc<Mutex<BTreeMap<String, Vec<Entry>>>>;
+
+fn lsn(text: &str) -> u64 {
+    let (high, low) = text.split_once('/').unwrap();
+    (u64::from_str_radix(high, 16).unwrap() << 32) | u64::from_str_radix(low, 16).unwrap()
+}
+
+fn end_of_log(session: &Session) -> u64 {
+    lsn(&session.value::<String>("SELECT pg_current_wal_insert_lsn()::text"))
+}
+
+/// The rows of a table in these columns, as texts, sorted.
+fn rows_of(session: &Session, table: &str, columns: &[String]) -> Vec<Vec<Option<String>>> {
+    let list: Vec<String> = columns.iter().map(|c| format!("{c}::text")).collect();
+    let rows = session.rows(&format!("SELECT {} FROM {table}", list.join(", ")));
+    let mut rows: Vec<Vec<Option<String>>> =
+        rows.iter().map(|r| (0..columns.len()).map(|i| r.get(i)).collect()).collect();
+    rows.sort();
+    rows
+}
+
+/// An application that owns a table.
+struct Application {
+    random: StdRng,
+    session: Session,
+    table: String,
+    /// Its columns but for the key, with a word for their types.
+    columns: Vec<(String, &'static str)>,
+    names: u32,
+    next_id: i32,
+}
+
+const TYPES: [&str; 4] = ["int", "text", "numeric(8,2)", "varchar(20)"];
+
+impl Application {
+    fn new_name(&mut self) -> String {
+        self.names += 1;
+        format!("c{}", self.names)
+    }
+
+    fn value(&mut self, of: &str) -> String {
+        let n = self.random.random_range(0..1000);
+        match (self.random.random_range(0..6), of) {
+            (0, _) => "NULL".into(),
+            (_, "int" | "bigint") => n.to_string(),
+            (_, "text" | "varchar(20)" | "varchar(40)") => format!("'v{n}'"),
+            _ => format!("{n}.25"),
+        }
+    }
+
+    fn of_rows(&mut self) -> String {
+        let (table, id) = (self.table.clone(), self.random.random_range(0..self.next_id.max(1)));
+        match self.random.random_range(0..10) {
+            0..=3 => {
+                let columns = self.columns.clone();
+                let values: Vec<String> = columns.iter().map(|(_, of)| self.value(of)).collect();
+                let names: Vec<&str> = columns.iter().map(|c| c.0.as_str()).collect();
+                self.next_id += 1;
+                let list = std::iter::once("id").chain(names).collect::<Vec<_>>().join(", ");
+                let values = std::iter::once(self.next_id.to_string()).chain(values).collect::<Vec<_>>();
+                format!("INSERT INTO {table} ({list}) VALUES ({}) ON CONFLICT DO NOTHING", values.join(", "))
+            }
+            4..=7 if !self.columns.is_empty() => {
+                let (name, of) = self.columns[self.random.random_range(0..self.columns.len())].clone();
+                let value = self.value(of);
+                format!("UPDATE {table} SET {name} = {value} WHERE id % 3 = {}", id % 3)
+            }
+            8 => format!("UPDATE {table} SET id = -id WHERE id = {id}"),
+            _ => format!("DELETE FROM {table} WHERE id = {id}"),
+        }
+    }
+
+    /// A change of structure, which the list of columns goes along with.
+    fn of_structure(&mut self) -> String {
+        let table = self.table.clone();
+        let some = (!self.columns.is_empty()).then(|| self.random.random_range(0..self.columns.len()));
+        match (self.random.random_range(0..16), some) {
+            (0..=4, _) | (_, None) => {
+                let (name, of) = (self.new_name(), TYPES[self.random.random_range(0..TYPES.len())]);
+                let default = self.value(of);
+                let rest = match self.random.random_range(0..8) {
+                    0..=2 => String::new(),
+                    3..=5 => format!(" DEFAULT {default}"),
+                    6 => format!(" NOT NULL DEFAULT {}", if of == "int" { "5" } else { "'6'" }),
+                    // Each row gets another one.
+                    _ => match of {
+                        "int" => " DEFAULT (random() * 100)::int".into(),
+                        _ => format!(" DEFAULT {default}"),
+                    },
+                };
+                self.columns.push((name.clone(), of));
+                format!("ALTER TABLE {table} ADD {name} {of}{rest}")
+            }
+            (5..=6, Some(at)) => format!("ALTER TABLE {table} DROP {}", self.columns.remove(at).0),
+            (7..=8, Some(at)) => {
+                let name = self.new_name();
+                let was = std::mem::replace(&mut self.columns[at].0, name.clone());
+                format!("ALTER TABLE {table} RENAME {was} TO {name}")
+            }
+            (9, Some(at)) if self.columns.len() > 1 => {
+                let other = (at + 1) % self.columns.len();
+                let (a, b) = (self.columns[at].0.clone(), self.columns[other].0.clone());
+                (self.columns[at].0, self.columns[other].0) = (b.clone(), a.clone());
+                format!(
+                    "ALTER TABLE {table} RENAME {a} TO between; ALTER TABLE {table} RENAME {b} TO {a}; ALTER TABLE {table} RENAME between TO {b}"
+                )
+            }
+            (10..=11, Some(at)) => {
+                let (name, of) = self.columns[at].clone();
+                let to = match of {
+                    "int" => "bigint",
+                    "numeric(8,2)" => "numeric(12,2)",
+                    "varchar(20)" => "varchar(40)",
+                    other => other,
+                };
+                self.columns[at].1 = to;
+                format!("ALTER TABLE {table} ALTER {name} TYPE {to}")
+            }
+            (12, Some(at)) if self.columns[at].1 == "int" => {
+                let name = self.columns[at].0.clone();
+                format!("ALTER TABLE {table} ALTER {name} TYPE int USING {name} + 1000")
+            }
+            (13, Some(at)) => {
+                let (name, of) = self.columns[at].clone();
+                let value = self.value(of);
+                format!("ALTER TABLE {table} ALTER {name} SET DEFAULT {value}")
+            }
+            (14, Some(at)) => format!("ALTER TABLE {table} ALTER {} SET STATISTICS 50", self.columns[at].0),
+            _ => format!("TRUNCATE {table}"),
+        }
+    }
+
+    /// One transaction: up to three changes of structure, with rows before, between and behind, some of it undone.
+    fn transaction(&mut self) -> Vec<String> {
+        let mut all = vec!["BEGIN".to_string()];
+        for part in 0..self.random.random_range(1..=4) {
+            for _ in 0..self.random.random_range(0..3) {
+                all.push(self.of_rows());
+            }
+            if part > 0 || self.random.random_bool(0.3) {
+                let undone = self.random.random_bool(0.2);
+                let (columns, before) = (self.columns.clone(), all.len());
+                all.push(self.of_structure());
+                if undone {
+                    all.insert(before, "SAVEPOINT s".into());
+                    all.push(self.of_rows());
+                    all.push("ROLLBACK TO s".into());
+                    self.columns = columns;
+                }
+            }
+        }
+        all.push(self.of_rows());
+        all
+    }
+
+    fn write_down(&self, journal: &Journal, before: u64, done: String) {
+        let columns: Vec<String> =
+            std::iter::once("id".to_string()).chain(self.columns.iter().map(|c| c.0.clone())).collect();
+        let rows = rows_of(&self.session, &self.table, &columns);
+        let entry = Entry { log: (before, end_of_log(&self.session)), columns, rows, done };
+        journal.lock().unwrap().entry(self.table.clone()).or_default().push(entry);
+    }
+
+    fn work(mut self, journal: &Journal, transactions: u32) {
+        for _ in 0..transactions {
+            if self.random.random_range(0..12) == 0 {
+                let what = ["VACUUM FULL", "ANALYZE", "VACUUM"][self.random.random_range(0..3)];
+                self.session.run(&format!("{what} {}", self.table));
+            }
+            let statements = self.transaction();
+            for statement in &statements {
+                self.session.run(statement);
+            }
+            let before = end_of_log(&self.session);
+            self.session.run("COMMIT");
+            self.write_down(journal, before, statements.join("; "));
+            std::thread::sleep(Duration::from_millis(self.random.random_range(0..150)));
+        }
+    }
+}
+
+/// How the target stands at a checkpoint: its place, and the tables' columns and rows but for those that are read again.
+fn compare(target: &Session, journal: &Journal) -> usize {
+    target.run("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY");
+    let mut compared = 0;
+    let checkpoints = target.rows("SELECT position FROM moorage_state.checkpoints");
+    let at = checkpoints.first().map(|r| lsn(r.get(0)));
+    let live = target.rows("SELECT source_table FROM moorage_state.tables WHERE state = 'live'");
+    let live: Vec<String> = live.iter().map(|r| r.get::<_, String>(0).replace("public.", "")).collect();
+    for table in live.iter().filter(|table| table.starts_with('t')) {
+        let Some(at) = at else { break };
+        let has: Vec<String> = target
+            .rows(&format!("SELECT attname::text FROM pg_attribute WHERE attrelid = 'mirror.{table}'::regclass AND attnum > 0 AND NOT attisdropped"))
+            .iter()
+            .map(|r| r.get(0))
+            .collect();
+        let journal = journal.lock().unwrap();
+        let Some(entries) = journal.get(table) else { continue };
+        let last = entries.iter().rposition(|entry| entry.log.1 <= at);
+        let may_be = entries
+            .iter()
+            .enumerate()
+            .filter(|(i, e)| Some(*i) == last || (last.is_none_or(|l| *i > l) && e.log.0 < at));
+        let may_be: Vec<Entry> = may_be.map(|(_, e)| e.clone()).collect();
+        // An entry may not be written down yet.
+        let is_open = last.is_none_or(|last| last + 1 == entries.len());
+        drop(journal);
+        let equals = |entry: &Entry| {
+            entry.columns.iter().all(|c| has.contains(c))
+                && rows_of(target, &format!("mirror.{table}"), &entry.columns) == entry.rows
+        };
+        if may_be.is_empty() || may_be.iter().any(equals) {
+            compared += 1;
+            continue;
+        }
+        if !is_open {
+            let last = may_be.first().unwrap();
+            let found = rows_of(target, &format!("mirror.{table}"), &has);
+            let done: Vec<&str> = may_be.iter().map(|e| e.done.as_str()).collect();
+            panic!("{table} at {at:x}: has {has:?} {found:?}\nexpected {last:?}\nafter one of {done:?}");
+        }
+    }
+    target.run("COMMIT");
+    compared
+}
+
+fn start(folder: &Folder) -> Running {
+    let mut running = folder.start(&["run"]);
+    running.wait_for("following changes");
+    running
+}
+
+fn one(seed: u64) {
+    let name = format!("drift_random_{seed}");
+    let mirror = Mirror::new(&name, "");
+    mirror
+        .add(&format!("[pipelines.{name}.drift]\ncolumn_renamed = \"follow\"\ncolumn_dropped = \"follow\""));
+    let journal: Journal = Arc::default();
+    let mut random = StdRng::seed_from_u64(seed);
+    let applications: Vec<Application> = (0..TABLES)
+        .map(|i| {
+            let session = PostgresServer::shared().session(&name);
+            session.run(&format!("CREATE TABLE t{i} (id int PRIMARY KEY, a int, b text); INSERT INTO t{i} SELECT i, i, 'x' || i FROM generate_series(1, 20) i"));
+            if random.random_bool(0.3) {
+                session.run(&format!("ALTER TABLE t{i} REPLICA IDENTITY FULL"));
+            }
+            let columns = vec![("a".to_string(), "int"), ("b".to_string(), "text")];
+            let random = StdRng::seed_from_u64(seed * 100 + i as u64);
+            Application { random, session, table: format!("t{i}"), columns, names: 0, next_id: 20 }
+        })
+        .collect();
+    mirror
+        .source
+        .run("CREATE TABLE busy (id int PRIMARY KEY, n int); INSERT INTO busy VALUES (1, 0), (2, 0)");
+    for application in &applications {
+        application.write_down(&journal, 0, String::new());
+    }
+    mirror.catch_up();
+    let over = Arc::new(AtomicBool::new(false));
+    let mut others: Vec<std::thread::JoinHandle<()>> = (1..=2)
+        .map(|id| {
+            let (session, over) = (PostgresServer::shared().session(&name), over.clone());
+            std::thread::spawn(move || {
+                while !over.load(Ordering::Relaxed) {
+                    session.run(&format!("UPDATE busy SET n = n + 1 WHERE id = {id}"));
+                }
+            })
+        })
+        .collect();
+    let working: Vec<std::thread::JoinHandle<()>> = applications
+        .into_iter()
+        .map(|application| {
+            let journal = journal.clone();
+            std::thread::spawn(move || application.work(&journal, 14))
+        })
+        .collect();
+    let mut running = start(&mirror);
+    let (mut compared, mut logs) = (0, String::new());
+    while working.iter().any(|w| !w.is_finished()) {
+        compared += compare(&mirror.target, &journal);
+        match random.random_range(0..40) {
+            0 => {
+                logs += &running.log();
+                running.kill();
+                running = start(&mirror);
+            }
+            1 => mirror.source.run("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND application_name LIKE 'moorage%'"),
+            2 => {
+                mirror.target.run("BEGIN; LOCK TABLE moorage_state.checkpoints IN EXCLUSIVE MODE");
+                std::thread::sleep(Duration::from_millis(2500));
+                mirror.target.run("COMMIT");
+            }
+            _ => std::thread::sleep(Duration::from_millis(20)),
+        }
+    }
+    working.into_iter().for_each(|w| w.join().unwrap());
+    over.store(true, Ordering::Relaxed);
+    others.drain(..).for_each(|o| o.join().unwrap());
+    logs += &running.log();
+    running.signal("INT");
+    assert_eq!(running.end(), 0, "{}", running.log());
+    let last = mirror.catch_up();
+    logs += &last.all();
+    compare(&mirror.target, &journal);
+    for i in 0..TABLES {
+        mirror.assert_same(&format!("t{i}"));
+    }
+    mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
+    let reread = (0..TABLES).filter(|i| {
+        logs.lines().any(|l| l.contains(&format!("public.t{i}:")) && l.contains("is read again"))
+    });
+    println!("seed {seed}: {compared} comparisons, {} of {TABLES} tables read again", reread.count());
+}
+
+/// Ten seeds; with `MOORAGE_DRIFT_SEEDS=FROM..TO` others.
+#[rstest::rstest]
+fn random_changes_of_structure_are_followed(#[values(1, 2, 3, 4, 5, 6, 7, 8, 9, 10)] seed: u64) {
+    let Ok(range) = std::env::var("MOORAGE_DRIFT_SEEDS") else { return one(seed) };
+    let (from, to) = range.split_once("..").unwrap();
+    let (from, to): (u64, u64) = (from.parse().unwrap(), to.parse().unwrap());
+    (from..to).filter(|s| s % 10 == seed % 10).for_each(one);
+}

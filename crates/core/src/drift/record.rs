@@ -1,0 +1,115 @@
+//! What is kept of each change of structure that was met, for people.
+
+use crate::drift::alter::{Alteration, Then};
+use crate::drift::difference::differences;
+use crate::model::described::SourceColumn;
+use crate::model::drift::DriftKind;
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+
+/// What became of it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum DriftState {
+    /// The target table was changed likewise, or nothing of it had to be.
+    Followed,
+    /// The target table was left as it is.
+    Left,
+    /// The table's changes are kept until someone decides.
+    Held,
+    /// The table is read again, or was.
+    Rereading,
+}
+
+impl DriftState {
+    /// The word for people.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Followed => "followed",
+            Self::Left => "left",
+            Self::Held => "held",
+            Self::Rereading => "read again",
+        }
+    }
+}
+
+/// A change of structure that was met.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct DriftRecord {
+    /// Its number in the pipeline, from 1.
+    pub id: u64,
+    /// The source table, as it was called before.
+    pub table: String,
+    /// The target table.
+    pub target: String,
+    /// What kinds of changes it was.
+    pub kinds: Vec<DriftKind>,
+    /// What changed, for people.
+    pub detail: String,
+    /// The columns before, with their types.
+    pub before: Vec<(String, String)>,
+    /// The columns after.
+    pub after: Vec<(String, String)>,
+    /// The position of the transaction that it took effect with; empty if that is not known yet.
+    #[serde(default)]
+    pub position: String,
+    /// When that was committed in the source.
+    #[serde(default)]
+    pub committed_at: Option<DateTime<Utc>>,
+    /// When it was met.
+    pub seen_at: DateTime<Utc>,
+    /// What became of it.
+    pub state: DriftState,
+    /// What someone decided, if someone did.
+    #[serde(default)]
+    pub decision: Option<String>,
+    /// The statements that were, or would be, carried out in the target.
+    #[serde(default)]
+    pub statements: Vec<String>,
+    /// Which of the table's held changes it is, from 0; only of those that are held.
+    #[serde(default)]
+    pub held_place: Option<u32>,
+}
+
+fn columns(of: &[SourceColumn]) -> Vec<(String, String)> {
+    of.iter().map(|c| (c.column.name.clone(), c.column.source_type.clone())).collect()
+}
+
+/// What an alteration comes to.
+pub fn state_of(alteration: &Alteration) -> DriftState {
+    match (alteration.then, alteration.steps.is_empty()) {
+        (Then::Holds, _) => DriftState::Held,
+        (Then::Rereads, _) => DriftState::Rereading,
+        (Then::Merges, false) => DriftState::Followed,
+        (Then::Merges, true) => DriftState::Left,
+    }
+}
+
+impl DriftRecord {
+    /// Of an alteration that is met now.
+    pub fn of(id: u64, alteration: &Alteration, statements: Vec<String>, seen_at: DateTime<Utc>) -> Self {
+        let step = &alteration.step;
+        let known = alteration.before.structure.as_deref();
+        let found =
+            known.map(|known| differences(known, &step.after, step.unknown.as_ref())).unwrap_or_default();
+        let mut kinds: Vec<DriftKind> = found.iter().map(|d| d.kind(step.unknown.as_ref())).collect();
+        kinds.sort_unstable();
+        kinds.dedup();
+        Self {
+            id,
+            table: alteration.before.table().to_string(),
+            target: alteration.before.target.clone(),
+            kinds,
+            detail: alteration.what.clone(),
+            before: known.map(|known| columns(&known.columns)).unwrap_or_default(),
+            after: columns(&step.after.columns),
+            position: String::new(),
+            committed_at: None,
+            seen_at,
+            state: state_of(alteration),
+            decision: None,
+            statements,
+            held_place: None,
+        }
+    }
+}
