@@ -78,6 +78,10 @@ impl Merge for FaultyMerge {
         fuse.guard(self.inner.write(batch)).await
     }
 
+    async fn reserve(&mut self, tables: &[&TablePlan]) -> Result<()> {
+        self.fuse.clone().guard(self.inner.reserve(tables)).await
+    }
+
     async fn alter(&mut self, alteration: &Alteration) -> Result<()> {
         self.fuse.clone().guard(self.inner.alter(alteration)).await
     }

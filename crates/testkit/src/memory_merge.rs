@@ -14,6 +14,7 @@ use moorage_core::change::kind::ChangeKind;
 use moorage_core::checkpoint::stored::Checkpoint;
 use moorage_core::drift::alter::Alteration;
 use moorage_core::model::policy::ExistingRows;
+use moorage_core::plan::table::TablePlan;
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex};
 
@@ -51,6 +52,10 @@ impl Merge for MemoryMerge {
             self.work.refuse_forbidden(&of.plan.target)?;
             *self.progress.entry(of.plan.target.clone()).or_default() += counters;
         }
+        Ok(())
+    }
+
+    async fn reserve(&mut self, _: &[&TablePlan]) -> Result<()> {
         Ok(())
     }
 

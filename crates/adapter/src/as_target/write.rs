@@ -37,6 +37,10 @@ pub trait Merge: Send {
     /// The plans are shared: one that is the same as before is met again without a look at it.
     async fn write(&mut self, batch: Arc<[TableBatch]>) -> Result<()>;
 
+    /// Waits until tables can be altered by what comes next, such that nobody who reads one of them waits for longer than a
+    /// second meanwhile.
+    async fn reserve(&mut self, tables: &[&TablePlan]) -> Result<()>;
+
     /// Alters a table behind what was written and in front of what will be, and keeps its new plan: with the batch. Without a
     /// step, only the plan; and the table's state, if it is held or to be read again from here on, or was held. Nobody who reads the table waits for longer than a second for it.
     ///

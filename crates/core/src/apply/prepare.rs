@@ -48,6 +48,18 @@ pub enum Deed {
     Release(Arc<Release>),
 }
 
+impl Deed {
+    /// The alterations that it carries out.
+    pub fn alterations(&self) -> impl Iterator<Item = &Arc<Alteration>> {
+        let (one, more) = match self {
+            Self::Alter(alteration) => (Some(alteration), None),
+            Self::Release(release) => (None, Some(&release.alterations)),
+            Self::Write(_) | Self::Keep(..) => (None, None),
+        };
+        one.into_iter().chain(more.into_iter().flatten())
+    }
+}
+
 /// Prepares a batch, or a part of one. `tables` are those that are carried where it begins, and then those where it ends.
 /// Changes of a table are reduced from one alteration of it to the next, never across.
 ///

@@ -104,6 +104,13 @@ impl Job {
             Some(merge) => merge,
             None => self.target.begin(&self.from).await?,
         };
+        let altered = self.piece.deeds.iter().flat_map(Deed::alterations).filter(|a| !a.steps.is_empty());
+        let altered: Vec<Arc<TablePlan>> = altered.map(|alteration| alteration.before.clone()).collect();
+        if !altered.is_empty() {
+            // All at once: nobody is to wait for one of them until another one is free.
+            let replaced = self.rereading.iter().flat_map(Rereading::plans);
+            merge.reserve(&altered.iter().map(AsRef::as_ref).chain(replaced).collect::<Vec<_>>()).await?;
+        }
         let mut full = Vec::new();
         for deed in std::mem::take(&mut self.piece.deeds) {
             full.extend(self.carry_out_deed(merge.as_mut(), deed).await?);

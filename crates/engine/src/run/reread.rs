@@ -124,6 +124,11 @@ impl Rereading {
         self.tables.iter().map(|t| t.plan.table())
     }
 
+    /// How they are carried.
+    pub(crate) fn plans(&self) -> impl Iterator<Item = &TablePlan> {
+        self.tables.iter().map(|t| &t.plan)
+    }
+
     /// The tables' names.
     pub(crate) fn names(&self) -> Vec<String> {
         self.tables.iter().map(|t| t.plan.table().to_string()).collect()

@@ -14,6 +14,7 @@
 //! 5. The mark is final once the log is flushed up to L: before, a crash of the source could take covered
 //!    transactions back.
 
+use crate::as_source::catalog::{self, IdentityBy};
 use crate::wire::address::PostgresAddress;
 use crate::wire::connect::Session;
 use crate::wire::copy_text::push_line;
@@ -22,6 +23,7 @@ use crate::wire::{lsn, server};
 use arrow::array::RecordBatch;
 use futures_util::TryStreamExt;
 use moorage_adapter::{AdapterError, Doing, Event, Events, Result, SnapshotMark, SnapshotSink};
+use moorage_core::model::described::SourceColumn;
 use moorage_core::model::sql::quote_list;
 use moorage_core::plan::table::TablePlan;
 use moorage_core::value::column::RowsBuilder;
@@ -120,6 +122,7 @@ async fn take_mark(
         address: address.text(),
         what: format!("{end:?} is not a log position"),
     })?;
+    unchanged(exporter, tables).await?;
     let ids: Vec<u32> = tables.iter().map(|t| t.source_id as u32).collect();
     let sql = "SELECT pg_relation_size(id) / current_setting('block_size')::bigint FROM unnest($1::oid[]) WITH ORDINALITY t(id, place) ORDER BY place";
     let sizes = exporter.rows("reading the tables' sizes", sql, &[&ids]).await?;
@@ -142,6 +145,30 @@ async fn take_mark(
         .collect();
     let mark = SnapshotMark { text: row.get(0), complete_at };
     Ok(Work { tables: tables.to_vec(), queue: Mutex::new(queue), left, snapshot: row.get(1), mark })
+}
+
+/// Nobody can change the tables' structures any more: whether they are the planned ones. One that was changed since is
+/// planned anew; otherwise rows would be taken for older than a column that they hold.
+async fn unchanged(session: &Session, tables: &[TablePlan]) -> Result<()> {
+    let described = catalog::describe(session, IdentityBy::Log).await?;
+    for plan in tables {
+        let Some(planned) = plan.structure.as_deref() else { continue };
+        let found = described.iter().find(|d| d.table.id == plan.source_id);
+        // The identity is another one where triggers tell of changes, and of no consequence for what is read.
+        let is_as_planned = found.is_some_and(|found| {
+            let same = |(a, b): (&SourceColumn, &SourceColumn)| {
+                (a.number, &a.column.name, &a.column.source_type, a.generated)
+                    == (b.number, &b.column.name, &b.column.source_type, b.generated)
+            };
+            let columns = &found.table.columns;
+            columns.len() == planned.columns.len() && columns.iter().zip(&planned.columns).all(same)
+        });
+        if !is_as_planned {
+            let reason = "its structure was changed a moment ago".into();
+            return Err(AdapterError::Busy { doing: Doing::to("reading", plan.table()), reason });
+        }
+    }
+    Ok(())
 }
 
 /// Step 4.

@@ -11,6 +11,7 @@ use crate::wire::error::words;
 use moorage_adapter::{AdapterError, Doing, Result};
 use moorage_core::drift::alter::{AlterStep, Alteration};
 use moorage_core::model::sql::quote_ident;
+use moorage_core::plan::table::TablePlan;
 use moorage_core::value::column::{value_at, value_text};
 use std::time::Duration;
 
@@ -19,9 +20,13 @@ const LOCK_TIMEOUT_MS: u32 = 500;
 /// Between two tries, for those who waited.
 const PAUSE: Duration = Duration::from_millis(500);
 
-/// Codes of the server (PostgreSQL manual, appendix A): `lock_not_available`, `duplicate_column`.
-const IN_THE_WAY: &str = "55P03";
+/// Codes of the server (PostgreSQL manual, appendix A): `lock_not_available` and `query_canceled`; `duplicate_column`.
+const IN_THE_WAY: [&str; 2] = ["55P03", "57014"];
 const IS_THERE: &str = "42701";
+
+fn is_in_the_way(code: &str) -> bool {
+    IN_THE_WAY.contains(&code)
+}
 
 fn refused(alteration: &Alteration, code: &str, doing: Doing, words: &str) -> AdapterError {
     let (what, table) = (&alteration.what, alteration.before.table());
@@ -75,27 +80,57 @@ pub(super) fn statements(alteration: &Alteration) -> Vec<String> {
     all
 }
 
-/// Carries out the steps, and keeps the new plan.
+/// Takes the locks that altering tables needs, all or none: whoever reads one of them waits for at most half a second
+/// before they are taken, and then until the batch is committed.
+pub(super) async fn reserve(session: &Session, tables: &[&TablePlan]) -> Result<()> {
+    let list: Vec<String> = tables.iter().map(|plan| relation(&plan.target)).collect();
+    let sql = format!("LOCK TABLE {} IN ACCESS EXCLUSIVE MODE", list.join(", "));
+    let first = tables.first().map(|plan| plan.target.as_str()).unwrap_or_default();
+    loop {
+        match attempt(session, Doing::to("locking target table", first), &sql).await? {
+            None => return Ok(()),
+            Some((code, _)) if is_in_the_way(&code) => tokio::time::sleep(PAUSE).await,
+            // What is wrong with a table is said when it is altered.
+            Some(_) => return Ok(()),
+        }
+    }
+}
+
+/// Runs statements that wait for locks no longer than is good for others; what they did is undone if they fail. Gives the
+/// code and words of such a failure.
+async fn attempt(session: &Session, doing: Doing, sql: &str) -> Result<Option<(String, String)>> {
+    let sql = format!("SAVEPOINT moorage_alter; SET LOCAL statement_timeout = {LOCK_TIMEOUT_MS}; {sql}");
+    let setting = "SELECT current_setting('statement_timeout')";
+    let as_before: String = session.one("reading a setting", setting, &[]).await?.get(0);
+    // A limit of the whole: one for each lock would let others wait for as many times as there are locks, and longer than it
+    // takes the server to see a deadlock, which it would end by failing one of them.
+    let done = session.client().batch_execute(&sql).await;
+    let failed = match done {
+        Ok(()) => None,
+        Err(error) => match error.code() {
+            Some(code) => Some((code.code().to_string(), words(&error))),
+            None => return Err(session.error(doing, &error)),
+        },
+    };
+    let end = if failed.is_some() { "ROLLBACK TO SAVEPOINT moorage_alter; " } else { "" };
+    let as_before = format!("SET LOCAL statement_timeout = {}", escaped(&as_before));
+    session.run("ending that", &format!("{end}RELEASE SAVEPOINT moorage_alter; {as_before}")).await?;
+    Ok(failed)
+}
+
+/// Carries out the steps, and keeps the new plan. The locks are there already, or are waited for half a second.
 pub(super) async fn alter(session: &Session, pipeline: &str, alteration: &Alteration) -> Result<()> {
     let statements = statements(alteration);
     if !statements.is_empty() {
-        let sql = format!("SET LOCAL lock_timeout = {LOCK_TIMEOUT_MS}; {}", statements.join("; "));
-        let waits: String = session.one("reading a setting", "SHOW lock_timeout", &[]).await?.get(0);
-        loop {
-            session.run("preparing to alter a table", "SAVEPOINT moorage_alter").await?;
-            let Err(error) = session.client().batch_execute(&sql).await else { break };
-            let doing = Doing::to("altering target table", &alteration.after.target);
-            let Some(code) = error.code().map(|c| c.code().to_string()) else {
-                return Err(session.error(doing, &error));
-            };
-            session.run("undoing that", "ROLLBACK TO SAVEPOINT moorage_alter").await?;
-            if code != IN_THE_WAY {
-                return Err(refused(alteration, &code, doing, &words(&error)));
+        let doing = Doing::to("altering target table", &alteration.after.target);
+        match attempt(session, doing.clone(), &statements.join("; ")).await? {
+            None => {}
+            // The batch may have altered other tables: nobody is to wait for them until this one is free.
+            Some((code, words)) if is_in_the_way(&code) => {
+                return Err(AdapterError::Busy { doing, reason: words });
             }
-            tokio::time::sleep(PAUSE).await;
+            Some((code, words)) => return Err(refused(alteration, &code, doing, &words)),
         }
-        let as_before = format!("SET LOCAL lock_timeout = {}", escaped(&waits));
-        session.run("ending that", &format!("RELEASE SAVEPOINT moorage_alter; {as_before}")).await?;
     }
     state::keep_plan(session, pipeline, &alteration.after, alteration.then).await
 }

@@ -244,6 +244,10 @@ impl Merge for PostgresMerge {
         self.write_part(&batch).await
     }
 
+    async fn reserve(&mut self, tables: &[&TablePlan]) -> Result<()> {
+        alter::reserve(&self.writer()?.session, tables).await
+    }
+
     async fn alter(&mut self, alteration: &Alteration) -> Result<()> {
         alter::alter(&self.writer()?.session, &self.pipeline, alteration).await?;
         // It is met again, with the new plan; its cached statements are made anew with the form.

@@ -10,6 +10,7 @@ use moorage_core::change::counters::TableCounters;
 use moorage_core::checkpoint::stored::Checkpoint;
 use moorage_core::drift::alter::Alteration;
 use moorage_core::model::policy::Mismatch;
+use moorage_core::plan::table::TablePlan;
 use rusqlite::Connection;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
@@ -69,6 +70,11 @@ impl Merge for SqliteMerge {
         for (target, counters) in progress {
             *self.progress.entry(target).or_default() += counters;
         }
+        Ok(())
+    }
+
+    async fn reserve(&mut self, _: &[&TablePlan]) -> Result<()> {
+        // Readers see their own state of the file, and wait for nobody.
         Ok(())
     }
 

@@ -12,6 +12,7 @@ use moorage_core::change::counters::TableCounters;
 use moorage_core::checkpoint::stored::Checkpoint;
 use moorage_core::drift::alter::Alteration;
 use moorage_core::model::policy::ExistingRows;
+use moorage_core::plan::table::TablePlan;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
@@ -58,6 +59,10 @@ impl Merge for FolderMerge {
             }
             *self.progress.entry(name.clone()).or_default() += counters;
         }
+        Ok(())
+    }
+
+    async fn reserve(&mut self, _: &[&TablePlan]) -> Result<()> {
         Ok(())
     }
 

@@ -2,9 +2,9 @@
 //!
 //! A message lists the columns that there were, in the order of their numbers, without the numbers, and without generated
 //! columns. Between two looks columns come once, in the order of their numbers, and go once; one that was not touched has its
-//! name and type all the time. All sets of columns that keep to this and have the message's size are counted.
+//! name and type all the time; where no rows were rewritten, others have types that can become each other so. All sets of columns that keep to this and have the message's size are counted.
 
-use super::state::State;
+use super::state::{State, may_become};
 
 /// A column as a message lists it.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -110,12 +110,15 @@ impl Search<'_> {
     /// Whether a column can be the one at a place of the message.
     fn may_be(&self, number: u32, place: usize) -> bool {
         let found = &self.announced[place];
-        match (self.before.is_untouched(self.after, number), self.after.column(number)) {
-            (true, Some(c)) => {
-                (&c.name, c.type_id, c.modifier) == (&found.name, found.type_id, found.modifier)
-            }
-            _ => true,
+        let (was, is) = (self.before.column(number), self.after.column(number));
+        if let Some(is) = is.filter(|_| self.before.is_untouched(self.after, number)) {
+            return (&is.name, is.type_id, is.modifier) == (&found.name, found.type_id, found.modifier);
         }
+        // Where no rows were rewritten, no type became another one but in a few ways.
+        let rewritten = self.before.storage != self.after.storage;
+        rewritten
+            || was.is_none_or(|was| may_become(was.type_id, found.type_id))
+                && is.is_none_or(|is| may_become(found.type_id, is.type_id))
     }
 }
 
@@ -132,8 +135,8 @@ mod tests {
             let touched = if name.ends_with('*') && is_after { "2" } else { "1" };
             ColumnState {
                 number: number.parse().unwrap(),
-                name: name.trim_matches(['*', '=']).into(),
-                type_id: 23,
+                name: name.split('/').next().unwrap().trim_matches(['*', '=']).into(),
+                type_id: type_of(name),
                 modifier: -1,
                 generated: name.starts_with('='),
                 touched: Some(touched.into()),
@@ -142,9 +145,17 @@ mod tests {
         State { storage: 1, count, columns: text.split_whitespace().map(column).collect() }
     }
 
+    fn type_of(name: &str) -> u32 {
+        name.split_once('/').map_or(23, |(_, id)| id.parse().unwrap())
+    }
+
     fn announced(text: &str) -> Vec<AnnouncedColumn> {
-        let column =
-            |name: &str| AnnouncedColumn { name: name.into(), type_id: 23, modifier: -1, in_key: false };
+        let column = |name: &str| AnnouncedColumn {
+            name: name.split('/').next().unwrap().into(),
+            type_id: type_of(name),
+            modifier: -1,
+            in_key: false,
+        };
         text.split_whitespace().map(column).collect()
     }
 
@@ -158,6 +169,7 @@ mod tests {
     #[case::middle_dropped_and_added("1:a 2:b 3:c", "1:a 3:c 4:b", 4, "a c b", Fit::One(vec![1, 3, 4]))]
     #[case::last_dropped_and_added("1:a 2:b", "1:a 3:b", 3, "a b", Fit::Several)]
     #[case::renamed_or_replaced("1:a 2:b", "1:a 3:c", 3, "a c", Fit::Several)]
+    #[case::replaced_by_another_type("1:a 2:b", "1:a 3:c/25", 3, "a c/25", Fit::One(vec![1, 3]))]
     #[case::came_and_went("1:a", "1:a", 2, "a x", Fit::One(vec![1, 2]))]
     #[case::of_another_table("1:a 2:b", "1:a 2:b", 2, "a c", Fit::None)]
     #[case::too_many("1:a", "1:a", 1, "a b", Fit::None)]

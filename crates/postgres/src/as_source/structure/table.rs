@@ -4,14 +4,16 @@ use super::fit::{AnnouncedColumn, Fit, fit};
 use super::looks::Look;
 use super::state::{ColumnState, State};
 use crate::as_source::catalog::Described;
+use crate::wire::types::{CatalogType, logical};
 use crate::wire::values::push_text;
 use arrow::array::RecordBatch;
 use moorage_adapter::{AdapterError, GONE, Result};
-use moorage_core::TableSchema;
 use moorage_core::change::structure::{SchemaChange, Step, Unknown};
 use moorage_core::model::described::{LogIdentity, SourceColumn, SourceTable};
 use moorage_core::model::schema::RowIdentity;
 use moorage_core::value::column::RowsBuilder;
+use moorage_core::{Column, TableSchema};
+use std::collections::HashSet;
 use std::sync::Arc;
 
 /// A relation message.
@@ -35,12 +37,19 @@ pub(crate) struct Table {
     gone: bool,
     /// The number of the last look that was passed.
     passed: u64,
+    /// The columns of which it was told that their values are not known, before the next look is passed.
+    told: HashSet<u32>,
+}
+
+/// The columns that the log carries.
+fn streamed_numbers(state: &State) -> Vec<u32> {
+    state.columns.iter().filter(|c| !c.generated).map(|c| c.number).collect()
 }
 
 impl Table {
     /// As a plan knows it.
     pub(crate) fn new(now: SourceTable, state: State) -> Self {
-        Self { now, state, layout: None, unclear: false, gone: false, passed: 0 }
+        Self { now, state, layout: None, unclear: false, gone: false, passed: 0, told: HashSet::new() }
     }
 
     /// Whether a look saw it in another way than it is known.
@@ -74,12 +83,20 @@ impl Table {
             let what = GONE.to_string();
             return Ok((!was_gone).then(|| change(&self.now, what, None)));
         };
-        let why = self.state.values_changed(&seen.state, |n| seen.given.contains_key(&n));
+        let unknown = self.unknown(seen, &streamed_numbers(&seen.state));
+        self.told.clear();
         // Whatever came since says so with a message of its own.
-        let streamed = seen.state.columns.iter().filter(|c| !c.generated);
-        self.layout = Some(streamed.map(|c| c.number).collect());
+        self.layout = Some(streamed_numbers(&seen.state));
         self.unclear = false;
-        self.go_to(seen.table.clone(), seen.state.clone(), seen, why)
+        self.go_to(seen.table.clone(), seen.state.clone(), seen, unknown)
+    }
+
+    /// What is not known of the values of columns, and was not told yet.
+    fn unknown(&mut self, seen: &Described, numbers: &[u32]) -> Option<Unknown> {
+        let untold = numbers.iter().copied().filter(|n| !self.told.contains(n));
+        let unknown = self.state.values_changed(&seen.state, untold, |n| seen.given.contains_key(&n));
+        self.told.extend(unknown.iter().flat_map(|unknown| unknown.columns.iter().flatten()));
+        unknown
     }
 
     /// Rows come behind a message that is from before a look: settles which columns it is about.
@@ -113,14 +130,15 @@ impl Table {
             let why = "several changes of its structure in one look fit what the log says".into();
             let unknown = Unknown { why, columns: None };
             // From here on it is read again; what the rows hold is known once the look is passed.
+            self.told.extend(streamed_numbers(&seen.state));
             let state = seen.state.clone();
             return self.go_to(seen.table.clone(), state, seen, Some(unknown));
         };
         let (now, otherwise) = self.as_announced(seen, &numbers, message);
-        let why = self.state.values_changed(&seen.state, |n| seen.given.contains_key(&n)).or(otherwise);
-        let state = self.state_as_announced(seen, &numbers, message, why.is_some());
+        let unknown = self.unknown(seen, &numbers).or(otherwise);
+        let state = self.state_as_announced(seen, &numbers, message);
         self.layout = Some(numbers);
-        self.go_to(now, state, seen, why)
+        self.go_to(now, state, seen, unknown)
     }
 
     /// The structure that a message shows, and why its values are not known, if so.
@@ -140,13 +158,20 @@ impl Table {
                     .column(number)
                     .is_some_and(|c| (c.type_id, c.modifier) == (found.type_id, found.modifier))
             };
+            let of_between;
             let of_type = match (later(number), earlier(number)) {
                 (Some(c), _) if is_type(&seen.state) => c,
                 (_, Some(c)) if is_type(&self.state) => c,
-                (Some(c), _) => {
-                    why = Some(format!("column {} was of another type in between", found.name));
-                    c
-                }
+                (Some(c), _) => match between(seen.state.column(number), found, c) {
+                    Some(between) => {
+                        of_between = between;
+                        &of_between
+                    }
+                    None => {
+                        why = Some(format!("column {} was of another type in between", found.name));
+                        c
+                    }
+                },
                 (None, Some(c)) => c,
                 // It came and went: it is never made.
                 (None, None) => continue,
@@ -176,13 +201,7 @@ impl Table {
         (now, why.map(|why| Unknown { why, columns: None }))
     }
 
-    fn state_as_announced(
-        &self,
-        seen: &Described,
-        numbers: &[u32],
-        message: &Announced,
-        is_read_again: bool,
-    ) -> State {
+    fn state_as_announced(&self, seen: &Described, numbers: &[u32], message: &Announced) -> State {
         let streamed = numbers.iter().zip(&message.columns).map(|(&number, found)| ColumnState {
             number,
             name: found.name.clone(),
@@ -198,9 +217,7 @@ impl Table {
         let mut columns: Vec<ColumnState> = streamed.chain(generated).collect();
         columns.sort_by_key(|c| c.number);
         let count = columns.iter().map(|c| c.number).chain([self.state.count]).max().unwrap_or_default();
-        // What is read again once need not be found a second time.
-        let storage = if is_read_again { seen.state.storage } else { self.state.storage };
-        State { storage, count, columns }
+        State { storage: self.state.storage, count, columns }
     }
 
     /// Takes another structure, and tells of it if it is one.
@@ -224,6 +241,37 @@ impl Table {
         let step = Step { after: Arc::new(self.now.clone()), schema: Arc::new(schema), values, unknown };
         Ok(Some(change(&before, what, Some(step))))
     }
+}
+
+/// A column that was of the type that it has later, with another modifier.
+fn between(
+    later: Option<&ColumnState>,
+    found: &AnnouncedColumn,
+    column: &SourceColumn,
+) -> Option<SourceColumn> {
+    let name = match (later?.type_id == found.type_id, found.type_id) {
+        (true, _) => column.column.source_type.as_str(),
+        (false, 25) => "text",
+        (false, 1043) => "character varying",
+        (false, 1042) => "character",
+        (false, _) => return None,
+    };
+    // The modifier stands behind the first word of the name, or nowhere (PostgreSQL source, `format_type`).
+    let (head, tail) = match (name.find('('), name.find(')')) {
+        (Some(from), Some(to)) if from < to => (&name[..from], &name[to + 1..]),
+        _ => (name, ""),
+    };
+    let length = found.modifier - 4;
+    let modifier = match head {
+        _ if found.modifier < 0 => String::new(),
+        "numeric" => format!("({},{})", (length >> 16) & 0xffff, ((length & 0x7ff) ^ 1024) - 1024),
+        "character varying" | "character" => format!("({length})"),
+        _ => return None,
+    };
+    let source_type = format!("{head}{modifier}{tail}");
+    let logical = logical(&CatalogType { id: found.type_id, modifier: found.modifier, name: &source_type });
+    let column_between = Column { source_type, logical, ..column.column.clone() };
+    Some(SourceColumn { column: column_between, ..column.clone() })
 }
 
 fn change(table: &SourceTable, what: String, step: Option<Step>) -> SchemaChange {
