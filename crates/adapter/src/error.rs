@@ -98,7 +98,7 @@ pub enum AdapterError {
     },
     /// The structure of a table is not the planned one any more.
     #[error(
-        "{table}: {what}. This version does not follow structure changes: run `moorage resnapshot {table}`, then `moorage run`"
+        "{table}: {what}. Nothing behind that was applied: run `moorage resnapshot {table}`, then `moorage run`, and it is read again as it is now"
     )]
     Drift {
         /// The source table.

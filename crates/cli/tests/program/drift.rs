@@ -1,7 +1,7 @@
 //! Changes of structure that are followed, in their place among the rows, while the program runs and while it does not.
 
-use crate::harness::{Mirror, Project};
-use moorage_testkit::wait_until;
+use crate::harness::{Folder, Mirror, Project};
+use moorage_testkit::{Session, wait_until};
 use rstest::rstest;
 
 /// Kinds of changes, each with rows before, between and behind, on a table `(id int PRIMARY KEY, a int, b text)` of its own
@@ -71,34 +71,53 @@ fn changes() -> Vec<String> {
     FOLLOWED.iter().map(statements).collect()
 }
 
+/// Carries all kinds into a target, live or while nothing runs, with what tells when the last of it is there.
+fn follow_all(folder: &Folder, source: &Session, live: bool, is_there: impl Fn() -> bool) {
+    folder.catch_up();
+    let mut running = live.then(|| folder.start(&["run"]));
+    if let Some(running) = &mut running {
+        running.wait_for("following changes");
+    }
+    for changes in changes() {
+        // One by one: VACUUM takes no company.
+        changes.split("; ").for_each(|statement| source.run(statement));
+    }
+    source.run("INSERT INTO done VALUES (1)");
+    if let Some(mut running) = running {
+        wait_until("all of it is there", is_there);
+        running.signal("INT");
+        assert_eq!(running.end(), 0, "{}", running.log());
+    }
+    folder.catch_up();
+}
+
 #[rstest]
 #[case::live(true)]
 #[case::while_stopped(false)]
 fn changes_of_structure_are_followed_in_order(#[case] live: bool) {
     let name = format!("followed_{}", u8::from(live));
     let mirror = Mirror::new(&name, &tables());
-    mirror.catch_up();
-    let mut running = live.then(|| mirror.start(&["run"]));
-    if let Some(running) = &mut running {
-        running.wait_for("following changes");
-    }
-    for changes in changes() {
-        // One by one: VACUUM takes no company.
-        changes.split("; ").for_each(|statement| mirror.source.run(statement));
-    }
-    mirror.source.run("INSERT INTO done VALUES (1)");
-    if let Some(mut running) = running {
-        let count = || mirror.target.value::<i64>("SELECT count(*) FROM mirror.done");
-        wait_until("all of it is there", || count() == 1);
-        running.signal("INT");
-        assert_eq!(running.end(), 0, "{}", running.log());
-        println!("{}", running.log());
-    }
-    println!("{}", mirror.catch_up().all());
+    let count = || mirror.target.value::<i64>("SELECT count(*) FROM mirror.done");
+    follow_all(&mirror, &mirror.source, live, || count() == 1);
     for (table, _) in FOLLOWED {
         mirror.assert_same(table);
     }
     mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
+}
+
+#[rstest]
+#[case::live(true)]
+#[case::while_stopped(false)]
+fn changes_of_structure_are_followed_into_a_file(#[case] live: bool) {
+    let project = Project::new(&format!("followed_file_{}", u8::from(live)));
+    project.session.run(&tables());
+    follow_all(&project, &project.session, live, || project.value::<i64>("SELECT count(*) FROM done") == 1);
+    for (table, _) in FOLLOWED.iter().filter(|(table, _)| !table.starts_with("dropped")) {
+        project.assert_same(table, table);
+    }
+    // What was dropped stays as it was.
+    assert_eq!(project.value::<i64>("SELECT count(*) FROM dropped WHERE b = 'z' OR b IS NULL"), 2);
+    project.moorage(&["verify"]).expect(0, &["both sides agree"]);
 }
 
 const ALL_STOP: &str = "column_added = \"stop\"\ncolumn_dropped = \"stop\"\ncolumn_renamed = \"stop\"\ntype_widened = \"stop\"\ntype_changed = \"stop\"";
@@ -238,4 +257,41 @@ fn policies_that_cannot_be_meant_are_named(#[case] line: &str, #[case] words: &[
     let mirror = crate::harness::Quay::new("CREATE TABLE t (id INTEGER PRIMARY KEY)");
     mirror.add(&format!("[pipelines.quayside.drift]\n{line}"));
     mirror.moorage(&["plan"]).expect(2, words);
+}
+
+/// What depends on a column in the target has its table held, and is named; once it is gone, the table goes on.
+#[test]
+fn a_view_that_is_in_the_way_holds_its_table_and_is_named() {
+    let mirror = Mirror::new(
+        "in_the_way",
+        "CREATE TABLE t (id int PRIMARY KEY, a numeric(6,2)); INSERT INTO t VALUES (1, 1); CREATE TABLE u (id int PRIMARY KEY)",
+    );
+    mirror.catch_up();
+    mirror.target.run("CREATE VIEW mirror.sums AS SELECT sum(a) FROM mirror.t");
+    mirror.source.run("ALTER TABLE t ALTER a TYPE numeric(12,2); INSERT INTO t VALUES (2, 123456789); INSERT INTO u VALUES (1)");
+    mirror.catch_up().expect(0, &["mirror.sums", "held until someone decides"]);
+    assert_eq!(mirror.target.value::<i64>("SELECT count(*) FROM mirror.u"), 1, "the others go on");
+    mirror.catch_up().expect(0, &["stays held", "mirror.sums"]);
+    mirror.moorage(&["drift"]).expect(3, &["numeric(12,2)", "mirror.sums"]);
+    mirror.target.run("DROP VIEW mirror.sums");
+    mirror.catch_up();
+    mirror.assert_same("t");
+    mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
+    mirror.moorage(&["drift"]).expect(0, &["followed"]);
+}
+
+/// Between a change of structure and the run that follows it, both sides are told apart from rows that differ.
+#[test]
+fn a_change_that_the_target_has_not_come_to_is_no_difference_of_rows() {
+    let mirror = Mirror::new(
+        "not_there_yet",
+        "CREATE TABLE t (id int PRIMARY KEY, a int); INSERT INTO t VALUES (1, 1)",
+    );
+    mirror.catch_up();
+    mirror.source.run("ALTER TABLE t DROP a; INSERT INTO t VALUES (2)");
+    mirror
+        .moorage(&["verify"])
+        .expect(3, &["public.t", "column a is not there any more", "the target has not come there yet"]);
+    mirror.catch_up();
+    mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
 }

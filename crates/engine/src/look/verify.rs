@@ -28,7 +28,7 @@ pub async fn verify(pipeline: &Pipeline, options: &VerifyOptions, events: &Event
     let stored = chosen(pipeline, pipeline.target.tables(&pipeline.name).await?, &options.tables)?;
     let followed = before.stage == Stage::Following;
     let capture = pipeline.capture(Some(&before)).await?;
-    let (gone, stored) = without_gone(pipeline, &capture, stored).await?;
+    let (gone, aside, stored) = without_gone(pipeline, &capture, stored).await?;
     let tables = stored.iter().map(|s| stream_table(pipeline, s)).collect::<Result<Vec<_>>>()?;
     let mut source = pipeline.source.look(followed.then_some(&capture), &tables).await?;
     let mut target = pipeline.target.look(&pipeline.name).await?.ok_or_else(not_set_up)?;
@@ -37,7 +37,7 @@ pub async fn verify(pipeline: &Pipeline, options: &VerifyOptions, events: &Event
     let plans: Vec<TablePlan> = tables.iter().map(|t| t.plan.comparable()).collect();
     let mappers = Mappers::new(&plans)?;
     let between = Between::gather(source.as_mut(), &plans, &mappers).await?;
-    let mut verdicts = Vec::new();
+    let mut verdicts: Vec<TableVerdict> = aside.into_iter().map(|(s, why)| skipped(&s.plan, why)).collect();
     for (at, stored) in stored.iter().enumerate() {
         // As it is now: its state may have changed since the first look.
         let now = target.tables().iter().find(|t| t.plan.target == stored.plan.target).cloned();
@@ -66,12 +66,16 @@ pub async fn verify(pipeline: &Pipeline, options: &VerifyOptions, events: &Event
     })
 }
 
-/// Sets those aside that are not followed any more, or will not be by the next run.
+/// Tables that are not compared, each with why.
+type Aside = Vec<(StoredTable, String)>;
+
+/// Sets those aside that are not followed any more, or will not be by the next run; and those whose structure in the source
+/// is one that the target has not come to: neither side could be read in the same way.
 async fn without_gone(
     pipeline: &Pipeline,
     capture: &CapturePlan,
     stored: Vec<StoredTable>,
-) -> Result<(Vec<String>, Vec<StoredTable>)> {
+) -> Result<(Vec<String>, Aside, Vec<StoredTable>)> {
     let plans: Vec<TablePlan> = stored.iter().map(|s| s.plan.clone()).collect();
     let drifted = pipeline.source.drifted(capture, &plans).await?;
     let left = |s: &StoredTable| {
@@ -79,8 +83,28 @@ async fn without_gone(
         s.state == TableState::Gone || vanished
     };
     let (gone, stored): (Vec<_>, Vec<_>) = stored.into_iter().partition(left);
-    Ok((gone.iter().map(|s| s.plan.table().to_string()).collect(), stored))
+    let gone = gone.iter().map(|s| s.plan.table().to_string()).collect();
+    let (mut aside, mut compared) = (Aside::new(), Vec::new());
+    for table in stored {
+        let drift = drifted.iter().find(|(schema, _)| schema.table == *table.plan.table());
+        let why = match (table.state, drift) {
+            (TableState::Held, _) => HELD.to_string(),
+            (TableState::Live, Some((_, what))) if pipeline.source.tells_of_structure() => {
+                format!(
+                    "{what}, and the target has not come there yet: `moorage run` does, then verify once more"
+                )
+            }
+            _ => {
+                compared.push(table);
+                continue;
+            }
+        };
+        aside.push((table, why));
+    }
+    Ok((gone, aside, compared))
 }
+
+const HELD: &str = "its changes are held until someone decides: `moorage drift` shows about what";
 
 fn why_not(now: Option<&StoredTable>, before: &StoredTable) -> Option<String> {
     match now {
@@ -92,9 +116,7 @@ fn why_not(now: Option<&StoredTable>, before: &StoredTable) -> Option<String> {
             TableState::Live | TableState::Copied => None,
             TableState::Waiting | TableState::Reading => Some("its snapshot has not finished".into()),
             TableState::NeedsResnapshot => Some("it is to be read again: the next run does it".into()),
-            TableState::Held => {
-                Some("its changes are held until someone decides: `moorage drift` shows about what".into())
-            }
+            TableState::Held => Some(HELD.into()),
             TableState::Gone => Some("it is not followed any more".into()),
             TableState::ChangesOnly => {
                 Some("it follows changes only: the target never got the rows that were there before".into())

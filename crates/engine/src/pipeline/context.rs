@@ -4,11 +4,13 @@ use super::ends::Pipeline;
 use super::notes::Notes;
 use super::stop::StopSignal;
 use moorage_adapter::{CapturePlan, Event, Events, Holder, StreamTable};
+use moorage_core::TableName;
 use moorage_core::checkpoint::stored::Checkpoint;
 use moorage_core::drift::held::Held;
 use moorage_core::plan::table::TablePlan;
-use std::sync::Arc;
+use std::collections::HashMap;
 use std::sync::atomic::AtomicBool;
+use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 /// Where a new pipeline starts.
@@ -63,6 +65,8 @@ pub(crate) struct Context {
     pub(crate) stop: StopSignal,
     /// Whether both ends were reached at all: only then is a lost connection tried again.
     pub(crate) reached: AtomicBool,
+    /// Tables that the target would not alter, by their names, with what was in the way: they are held.
+    pub(crate) in_the_way: Mutex<HashMap<TableName, String>>,
 }
 
 impl Context {

@@ -2,6 +2,7 @@
 
 use crate::pipeline::ends::Pipeline;
 use moorage_adapter::{AdapterError, Holder};
+use moorage_core::TableName;
 use std::path::PathBuf;
 
 /// What the engine returns.
@@ -180,6 +181,14 @@ pub enum EngineError {
         /// What became of it.
         state: String,
     },
+    /// Something in the target does not let a table be altered.
+    #[error("{table}: the target table cannot be altered: {reason}")]
+    InTheWay {
+        /// The source table.
+        table: TableName,
+        /// What is in the way, and the way out.
+        reason: String,
+    },
     /// Nothing was ever set up.
     #[error("pipeline {pipeline} was never run: there is nothing in the target yet. `moorage run` begins")]
     NeverRun {
@@ -262,6 +271,7 @@ impl EngineError {
             Self::OwnTarget { .. } | Self::Loop { .. } => "loop",
             Self::StillPicked { .. } => "still_picked",
             Self::UnknownReject { .. } => "unknown_reject",
+            Self::InTheWay { .. } => "in_the_way",
             Self::UnknownDrift { .. } => "unknown_drift",
             Self::NotHeld { .. } => "not_held",
             Self::NeverRun { .. } => "never_run",

@@ -3,7 +3,7 @@
 //! It is never broken off by what happens to the stream. Only when the whole run is dropped it is too; what was not
 //! committed by then is undone.
 
-use crate::pipeline::error::Result;
+use crate::pipeline::error::{EngineError, Result};
 use crate::run::holding::{self, Kept};
 use crate::run::reread::Rereading;
 use chrono::Utc;
@@ -151,7 +151,7 @@ impl Job {
         match deed {
             Deed::Write(batch) => merge.write(batch).await?,
             Deed::Alter(alteration) => {
-                merge.alter(&alteration).await?;
+                merge.alter(&alteration).await.map_err(|e| in_the_way(&alteration, e))?;
                 let statements = self.target.alteration(&alteration);
                 let mut record = DriftRecord::of(alteration.id, &alteration, statements, Utc::now());
                 if alteration.then == Then::Holds {
@@ -167,7 +167,8 @@ impl Job {
                 }
             },
             Deed::Release(release) => {
-                holding::release(merge, &release).await?;
+                let Some(first) = release.alterations.first() else { return Ok(None) };
+                holding::release(merge, &release).await.map_err(|e| in_the_way(first, e))?;
                 for (alteration, decision) in release.alterations.iter().zip(&release.decisions) {
                     let statements = self.target.alteration(alteration);
                     holding::decided(merge, alteration, statements, decision.clone()).await?;
@@ -175,6 +176,16 @@ impl Job {
             }
         }
         Ok(None)
+    }
+}
+
+/// What a target refuses to alter is not the end of the pipeline: the table is held.
+fn in_the_way(alteration: &Alteration, error: AdapterError) -> EngineError {
+    match error {
+        AdapterError::Refused { reason, .. } => {
+            EngineError::InTheWay { table: alteration.before.table().clone(), reason }
+        }
+        error => error.into(),
     }
 }
 

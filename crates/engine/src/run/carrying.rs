@@ -121,8 +121,14 @@ impl Carrying {
         By { config: &pipeline.config, dialect: pipeline.target.dialect(), alters, decision }
     }
 
-    /// A table's structure has changed, behind all that was read.
-    pub(crate) fn change(&mut self, pipeline: &Pipeline, change: SchemaChange) -> Result<Led> {
+    /// A table's structure has changed, behind all that was read. `in_the_way` is what has the target not alter it, if that
+    /// was tried: then it is held.
+    pub(crate) fn change(
+        &mut self,
+        pipeline: &Pipeline,
+        change: SchemaChange,
+        in_the_way: Option<&String>,
+    ) -> Result<Led> {
         let Some(step) = change.step.clone() else { return Ok(Led::Ends(change)) };
         if let Some(held) = self.held.values_mut().find(|held| *held.streamed_as() == change.table) {
             let id = self.next_id;
@@ -143,6 +149,12 @@ impl Carrying {
         // What is not merged cannot be altered by steps either: it is read again as it is now.
         if self.unmerged.contains(before.table()) && alteration.then == Then::Merges {
             (alteration.then, alteration.steps) = (Then::Rereads, Vec::new());
+        }
+        if let Some(why) =
+            in_the_way.filter(|_| alteration.then == Then::Merges && !alteration.steps.is_empty())
+        {
+            alteration.then = Then::Holds;
+            alteration.what = format!("{}. In the target: {why}", alteration.what);
         }
         if alteration.then == Then::Holds {
             let held = HeldChange { id: alteration.id, step: step.clone(), decision: None };

@@ -16,7 +16,6 @@ use crate::run::reread::Rereading;
 use chrono::Utc;
 use futures_util::FutureExt;
 use moorage_adapter::{AdapterError, ChangeStream, Event, StreamStart, StreamedSegment, TableProgress};
-use moorage_core::Position;
 use moorage_core::apply::batch::{Collected, Limits};
 use moorage_core::change::structure::SchemaChange;
 use moorage_core::checkpoint::stored::Checkpoint;
@@ -25,6 +24,7 @@ use moorage_core::model::drift::DriftPolicy;
 use moorage_core::plan::carried::CarriedTables;
 use moorage_core::plan::table::TablePlan;
 use moorage_core::watch::lag::ClockSkew;
+use moorage_core::{Position, TableName};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 use tokio::sync::oneshot;
@@ -142,6 +142,11 @@ impl<'a> Driver<'a> {
             source.send_note(note).await?;
         }
         for table in self.carrying.held() {
+            if let Some(why) = self.in_the_way(&table) {
+                let message = format!("{table} stays held: {why}");
+                self.context.say(Event::Warning { message });
+                continue;
+            }
             // The project file may say by now what is done.
             if let Ok((next, event)) = self.carrying.release(&self.context.pipeline, &table) {
                 self.put(next, event);
@@ -228,7 +233,9 @@ impl<'a> Driver<'a> {
     /// A table's structure has changed. Gives the change if the stream ends with it.
     fn structure(&mut self, change: SchemaChange) -> Result<Option<SchemaChange>> {
         let table = change.table.clone();
-        let (next, event) = match self.carrying.change(&self.context.pipeline, change)? {
+        let in_the_way = self.in_the_way(&table);
+        let led = self.carrying.change(&self.context.pipeline, change, in_the_way.as_ref())?;
+        let (next, event) = match led {
             Led::Nowhere => return Ok(None),
             Led::Ends(change) => return Ok(Some(change)),
             Led::To(next, event) => (next, event),
@@ -239,6 +246,11 @@ impl<'a> Driver<'a> {
         }
         self.put(next, event);
         Ok(None)
+    }
+
+    /// What had the target not alter a table.
+    fn in_the_way(&self, table: &TableName) -> Option<String> {
+        self.context.in_the_way.lock().unwrap_or_else(PoisonError::into_inner).get(table).cloned()
     }
 
     /// Something is done to a table, behind all that was read.

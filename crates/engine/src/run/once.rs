@@ -2,7 +2,7 @@
 
 use crate::pipeline::context::{Context, Outcome, RunOptions};
 use crate::pipeline::ends::Pipeline;
-use crate::pipeline::error::Result;
+use crate::pipeline::error::{EngineError, Result};
 use crate::pipeline::lock::PipelineLock;
 use crate::pipeline::notes::Notes;
 use crate::pipeline::stop::StopSignal;
@@ -11,8 +11,8 @@ use crate::run::follow;
 use crate::run::prepare::{self, Ready};
 use backon::{BackoffBuilder, ExponentialBuilder};
 use moorage_adapter::{Event, Events};
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 /// Runs a pipeline until it is done, stopped or fails.
@@ -44,6 +44,7 @@ pub async fn run(
         me,
         stop,
         reached: AtomicBool::new(false),
+        in_the_way: Mutex::default(),
     };
     let done = tokio::select! {
         done = carry_out(&context) => done,
@@ -95,6 +96,13 @@ async fn carry_out(context: &Context) -> Result<Outcome> {
         };
         if had_followed {
             backoff = fresh_backoff();
+        }
+        if let EngineError::InTheWay { table, reason } = &error {
+            // Once: then it is held, and altered no more before someone decides.
+            let mut known = context.in_the_way.lock().unwrap_or_else(PoisonError::into_inner);
+            if known.insert(table.clone(), reason.clone()).is_none() {
+                continue;
+            }
         }
         let refused_for =
             error.is_refused_log_in().then(|| refused_since.get_or_insert_with(Instant::now).elapsed());

@@ -7,7 +7,7 @@ use super::dialect::relation;
 use super::state;
 use super::statements::escaped;
 use crate::wire::connect::Session;
-use crate::wire::error::words;
+use crate::wire::error::{bounded, words};
 use moorage_adapter::{AdapterError, Doing, Result};
 use moorage_core::drift::alter::{AlterStep, Alteration};
 use moorage_core::model::sql::quote_ident;
@@ -108,7 +108,12 @@ async fn attempt(session: &Session, doing: Doing, sql: &str) -> Result<Option<(S
     let failed = match done {
         Ok(()) => None,
         Err(error) => match error.code() {
-            Some(code) => Some((code.code().to_string(), words(&error))),
+            Some(code) => {
+                let detail = error.as_db_error().and_then(|db| db.detail()).map(bounded);
+                let words =
+                    [Some(words(&error)), detail].into_iter().flatten().collect::<Vec<_>>().join("; ");
+                Some((code.code().to_string(), words))
+            }
             None => return Err(session.error(doing, &error)),
         },
     };
