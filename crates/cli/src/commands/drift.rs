@@ -61,7 +61,7 @@ fn show_list(global: &Global, shown: &[&SeenDrift]) {
             render::right(seen.id),
             render::clock_text(&seen.seen_at).into(),
             seen.table.as_str().into(),
-            render::cut(&seen.detail, 120).into(),
+            render::cut(&seen.detail, 200).into(),
             seen.policy.as_str().into(),
             seen.state.word().into(),
             render::right(held),

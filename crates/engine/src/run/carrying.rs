@@ -154,7 +154,7 @@ impl Carrying {
             in_the_way.filter(|_| alteration.then == Then::Merges && !alteration.steps.is_empty())
         {
             alteration.then = Then::Holds;
-            alteration.what = format!("{}. In the target: {why}", alteration.what);
+            alteration.what = format!("{}; in the way in the target: {why}", alteration.what);
         }
         if alteration.then == Then::Holds {
             let held = HeldChange { id: alteration.id, step: step.clone(), decision: None };

@@ -28,19 +28,9 @@ fn is_in_the_way(code: &str) -> bool {
     IN_THE_WAY.contains(&code)
 }
 
-fn refused(alteration: &Alteration, code: &str, doing: Doing, words: &str) -> AdapterError {
-    let (what, table) = (&alteration.what, alteration.before.table());
-    let way_out = match code {
-        IS_THERE => "Rename or drop that column in the target".to_string(),
-        _ => "Remove what is in the way in the target".to_string(),
-    };
-    AdapterError::refused(
-        doing,
-        format!(
-            "{words}. In the source, of {table}: {what}. {way_out}, or say in the project file what else is done about it, \
-             under [pipelines.NAME.drift]; then run again: nothing is lost meanwhile"
-        ),
-    )
+fn refused(code: &str, doing: Doing, words: &str) -> AdapterError {
+    let way_out = if code == IS_THERE { ": rename or drop that column there" } else { "" };
+    AdapterError::refused(doing, format!("{words}{way_out}"))
 }
 
 /// The statements for the steps.
@@ -110,8 +100,8 @@ async fn attempt(session: &Session, doing: Doing, sql: &str) -> Result<Option<(S
         Err(error) => match error.code() {
             Some(code) => {
                 let detail = error.as_db_error().and_then(|db| db.detail()).map(bounded);
-                let words =
-                    [Some(words(&error)), detail].into_iter().flatten().collect::<Vec<_>>().join("; ");
+                // What it names is what people look for; the message says what they know.
+                let words = detail.unwrap_or_else(|| words(&error));
                 Some((code.code().to_string(), words))
             }
             None => return Err(session.error(doing, &error)),
@@ -134,7 +124,7 @@ pub(super) async fn alter(session: &Session, pipeline: &str, alteration: &Altera
             Some((code, words)) if is_in_the_way(&code) => {
                 return Err(AdapterError::Busy { doing, reason: words });
             }
-            Some((code, words)) => return Err(refused(alteration, &code, doing, &words)),
+            Some((code, words)) => return Err(refused(&code, doing, &words)),
         }
     }
     state::keep_plan(session, pipeline, &alteration.after, alteration.then).await

@@ -18,23 +18,12 @@ pub(crate) fn alter(db: &Connection, path: &Path, pipeline: &str, alteration: &A
         let Some(sql) = statement(db, path, alteration, step)? else { continue };
         db.execute_batch(&sql).map_err(|e| match e.sqlite_error_code() {
             // A column of that name, a view that is broken or reads what is to go.
-            Some(rusqlite::ErrorCode::Unknown) => refused(alteration, &e.to_string()),
+            Some(rusqlite::ErrorCode::Unknown) => AdapterError::refused(doing(), e.to_string()),
             _ => sql_error(path, doing(), e),
         })?;
     }
     state::keep_plan(db, pipeline, &alteration.after, alteration.then)
         .map_err(|e| sql_error(path, doing(), e))
-}
-
-fn refused(alteration: &Alteration, words: &str) -> AdapterError {
-    let (what, table, target) = (&alteration.what, alteration.before.table(), &alteration.after.target);
-    AdapterError::refused(
-        Doing::to("altering target table", target),
-        format!(
-            "{words}. In the source, of {table}: {what}. Remove what is in the way in the target, or say in the project file \
-             what else is done about it, under [pipelines.NAME.drift]; then run again: nothing is lost meanwhile"
-        ),
-    )
 }
 
 /// The statements for the steps, for people.
