@@ -295,3 +295,41 @@ fn a_change_that_the_target_has_not_come_to_is_no_difference_of_rows() {
     mirror.catch_up();
     mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
 }
+
+/// Reading a held table again is a decision too, however it is asked for.
+#[test]
+fn a_held_table_that_is_read_again_is_not_held_any_more() {
+    let mirror = Mirror::new(
+        "held_resnapshot",
+        "CREATE TABLE t (id int PRIMARY KEY, a int); INSERT INTO t VALUES (1, 1)",
+    );
+    mirror.catch_up();
+    mirror.source.run("ALTER TABLE t RENAME a TO b; INSERT INTO t VALUES (2, 2)");
+    mirror.catch_up().expect(0, &["held until someone decides"]);
+    mirror.moorage(&["drift", "follow", "7"]).expect(1, &["has met no drift 7"]);
+    mirror.moorage(&["resnapshot", "t"]).expect(0, &[]);
+    mirror.catch_up();
+    mirror.assert_same("t");
+    mirror.moorage(&["drift"]).expect(0, &["read again"]);
+    mirror.moorage(&["drift", "follow", "1"]).expect(1, &["waits for no decision"]);
+    let kept = "SELECT count(*) FROM moorage_state.memos WHERE kind = 'held' OR name LIKE 'step%'";
+    assert_eq!(mirror.target.value::<i64>(kept), 0);
+}
+
+/// Policies of the project file that change while a table is held are a decision as well, at the next start.
+#[test]
+fn a_held_table_goes_on_once_the_project_file_says_so() {
+    let mirror =
+        Mirror::new("held_policy", "CREATE TABLE t (id int PRIMARY KEY, a int); INSERT INTO t VALUES (1, 1)");
+    mirror.catch_up();
+    mirror.source.run("ALTER TABLE t RENAME a TO b; UPDATE t SET b = 2; ALTER TABLE t RENAME TO s; INSERT INTO s VALUES (2, 2)");
+    mirror.catch_up().expect(0, &["held until someone decides"]);
+    mirror.add("[pipelines.held_policy.drift]\ncolumn_renamed = \"follow\"");
+    mirror.catch_up();
+    let rows = "SELECT string_agg(format('%s %s', id, b), ', ' ORDER BY id) FROM mirror.t";
+    assert_eq!(mirror.target.value::<String>(rows), "1 2, 2 2", "the table keeps its name in the target");
+    mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
+    mirror
+        .moorage(&["drift", "--format", "json"])
+        .expect(0, &["\"table_renamed\"", "\"state\": \"followed\""]);
+}

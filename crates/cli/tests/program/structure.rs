@@ -79,16 +79,33 @@ fn a_table_whose_key_is_generated_is_carried_by_another_one() {
     project.assert_same("t", "t");
 }
 
-#[test]
-fn a_table_that_was_made_again_is_named_and_read_again_mends_it() {
-    let project = Project::new("silent_drift");
+/// Another table of the same name is read in the place of the one that is gone, or stops the run where the file says so.
+#[rstest::rstest]
+#[case::while_stopped(false)]
+#[case::while_running(true)]
+fn a_table_that_was_made_again_is_read_again(#[case] live: bool) {
+    let name = format!("made_again_{}", u8::from(live));
+    let project = Project::new(&name);
     project.session.run("CREATE TABLE t (id int PRIMARY KEY); INSERT INTO t VALUES (1)");
+    project.add(&format!("[pipelines.{name}.drift]\ntable_made_again = \"stop\""));
     project.catch_up();
-    project
-        .session
-        .run("DROP TABLE t; CREATE TABLE t (id int PRIMARY KEY, b text); INSERT INTO t VALUES (5, 'new')");
-    project.refuses(&["public.t: it was dropped and made again", "resnapshot public.t"]);
-    project.moorage(&["resnapshot", "public.t"]).expect(0, &[]);
+    let again = "DROP TABLE t; CREATE TABLE t (id int PRIMARY KEY, b text); INSERT INTO t VALUES (5, 'new')";
+    if !live {
+        project.session.run(again);
+        project.refuses(&["public.t: it was dropped and made again", "resnapshot public.t"]);
+    }
+    project.replace("table_made_again = \"stop\"", "table_made_again = \"reread\"");
+    if live {
+        let mut running = project.start(&["run"]);
+        running.wait_for("following changes");
+        project.session.run(again);
+        running.wait_for("it was dropped and made again");
+        moorage_testkit::wait_until("the new one is there", || {
+            project.value::<i64>("SELECT count(*) FROM t WHERE id = 5") == 1
+        });
+        running.signal("INT");
+        assert_eq!(running.end(), 0, "{}", running.log());
+    }
     project.catch_up();
     project.session.run("UPDATE t SET b = 'newer'");
     project.catch_up();

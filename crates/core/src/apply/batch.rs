@@ -58,6 +58,8 @@ pub enum Collected {
     Alter(Arc<Alteration>),
     /// A table that was held goes on.
     Release(Arc<Release>),
+    /// What was kept of a target's table, which is not held any more, is of no use.
+    Clear(String),
 }
 
 /// Collects a batch.

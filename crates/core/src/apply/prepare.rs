@@ -46,6 +46,8 @@ pub enum Deed {
     Keep(Arc<TablePlan>, Vec<ChangeBlock>),
     /// A table that was held goes on: what was kept of it is applied.
     Release(Arc<Release>),
+    /// What was kept of a target's table is of no use any more.
+    Clear(String),
 }
 
 impl Deed {
@@ -54,7 +56,7 @@ impl Deed {
         let (one, more) = match self {
             Self::Alter(alteration) => (Some(alteration), None),
             Self::Release(release) => (None, Some(&release.alterations)),
-            Self::Write(_) | Self::Keep(..) => (None, None),
+            Self::Write(_) | Self::Keep(..) | Self::Clear(_) => (None, None),
         };
         one.into_iter().chain(more.into_iter().flatten())
     }
@@ -87,6 +89,7 @@ pub fn prepare(collected: Vec<Collected>, tables: &mut CarriedTables) -> Result<
                 }
                 deeds.push(Deed::Release(release));
             }
+            Collected::Clear(target) => deeds.push(Deed::Clear(target)),
         }
     }
     stretch(blocks, tables, &mut deeds)?;

@@ -233,3 +233,38 @@ fn a_large_key_column_that_the_new_row_lacks_is_taken_from_the_old_one() {
     assert_eq!((cell(0), cell(1), cell(2)), (Some(9), Some(2), Some(3)));
     assert_eq!(reduced.gone.len(), 1);
 }
+
+/// A batch is cut where a table is altered: what stands before is written as the table was, what stands behind as it is.
+#[test]
+fn nothing_is_reduced_across_an_alteration() {
+    use super::batch::Collected;
+    use super::prepare::{Deed, prepare as prepare_all};
+    use crate::drift::tests::alteration;
+    use crate::plan::carried::CarriedTables;
+    let alteration = Arc::new(alteration("1:id", "1:id 2:depth"));
+    let block = |id: i64| {
+        let schema = alteration.before.schema.clone();
+        let mut builder = ChangeBlockBuilder::new(schema);
+        assert!(builder.new.columns[0].push(Value::Int(id)));
+        let images = Images { new: true, old: None, unchanged: None };
+        let position = Position::new(&[1], "1");
+        let committed_at = chrono::DateTime::UNIX_EPOCH;
+        let transaction = Arc::new(Transaction { position, proof: String::new(), committed_at });
+        builder.push(ChangeKind::Insert, 1, &transaction, images, 8);
+        Collected::Rows(builder.finish().unwrap())
+    };
+    let collected = vec![block(1), block(2), Collected::Alter(alteration.clone()), block(1)];
+    let mut tables: CarriedTables = [(*alteration.before).clone()].into_iter().collect();
+    let deeds = prepare_all(collected, &mut tables).unwrap();
+    let told: Vec<String> = deeds
+        .iter()
+        .map(|deed| match deed {
+            Deed::Write(batch) => {
+                format!("{} columns, {} blocks", batch[0].plan.columns.len(), batch[0].blocks.len())
+            }
+            Deed::Alter(_) => "altered".into(),
+            other => format!("{other:?}"),
+        })
+        .collect();
+    assert_eq!(told, ["1 columns, 2 blocks", "altered", "2 columns, 1 blocks"]);
+}

@@ -15,7 +15,7 @@ pub struct SchemaChange {
     /// Its number in the stream, as changes of rows have it: those with lower numbers were made before. The
     /// greatest number there is where it lies behind everything that came.
     pub order: u64,
-    /// What differs, for people: `column depth was added`.
+    /// What differs, for people: `column depth was added`. Empty if nothing does but what the source keeps for itself.
     pub what: String,
     /// Whether nothing of the table can come any more: it is gone, or not captured any more.
     pub ends: bool,

@@ -321,3 +321,13 @@ fn every_default_is_among_what_may_be_done_and_has_a_reason() {
         assert!(!kind.policies().is_empty() && kind.why_default().len() > 10, "{kind:?}");
     }
 }
+
+/// What is followed by default from one structure to another.
+pub(crate) fn alteration(before: &str, after: &str) -> super::alter::Alteration {
+    let config = config("");
+    let before = planned(&config, &table(before));
+    match decide(&before, &step(table(after), None, None), &by(&config)) {
+        Decision::Alter(alteration) => alteration,
+        Decision::Stop { what } => panic!("{what}"),
+    }
+}

@@ -114,7 +114,7 @@ impl Applied {
         let mut own: Vec<(u64, u64)> = Vec::new();
         let written = piece.deeds.iter().flat_map(|deed| match deed {
             Deed::Write(batch) => batch.iter().collect(),
-            Deed::Alter(_) | Deed::Keep(..) | Deed::Release(_) => Vec::new(),
+            Deed::Alter(_) | Deed::Keep(..) | Deed::Release(_) | Deed::Clear(_) => Vec::new(),
         });
         for block in written.flat_map(|of: &TableBatch| &of.blocks) {
             own.extend(block.changes().enumerate().map(|(i, c)| (c.order, block.sequence(i))));

@@ -57,11 +57,13 @@ pub enum DriftKind {
     KeyChanged,
     /// The table is called otherwise, or stands in another schema.
     TableRenamed,
+    /// The table went, and another one of its name came.
+    TableMadeAgain,
 }
 
 impl DriftKind {
     /// All kinds.
-    pub const ALL: [Self; 8] = [
+    pub const ALL: [Self; 9] = [
         Self::ColumnAdded,
         Self::ColumnDropped,
         Self::ColumnRenamed,
@@ -70,6 +72,7 @@ impl DriftKind {
         Self::ValuesChanged,
         Self::KeyChanged,
         Self::TableRenamed,
+        Self::TableMadeAgain,
     ];
 
     /// The word in the project file.
@@ -83,6 +86,7 @@ impl DriftKind {
             Self::ValuesChanged => "values_changed",
             Self::KeyChanged => "key_changed",
             Self::TableRenamed => "table_renamed",
+            Self::TableMadeAgain => "table_made_again",
         }
     }
 
@@ -97,6 +101,7 @@ impl DriftKind {
             Self::TypeChanged | Self::KeyChanged => &[Hold, Reread, Stop],
             Self::ValuesChanged => &[Reread, Hold, Stop],
             Self::TableRenamed => &[Follow, Hold, Stop],
+            Self::TableMadeAgain => &[Reread, Stop],
         }
     }
 
@@ -123,6 +128,7 @@ impl DriftKind {
             Self::ValuesChanged => "only reading the table again tells what its rows hold now",
             Self::KeyChanged => "the target's rows are told apart by the key, so someone should look at it",
             Self::TableRenamed => "it is the same table, and its target table keeps its name",
+            Self::TableMadeAgain => "its target table holds rows of the one that is gone",
         }
     }
 }

@@ -107,6 +107,8 @@ pub(crate) struct Following {
     pub(crate) plans: Vec<TablePlan>,
     /// Those whose changes are kept and not merged.
     pub(crate) held: Vec<Held>,
+    /// Target tables of which something is kept although they are not held any more: they were read again since.
+    pub(crate) held_before: Vec<String>,
     /// The number of the next record of drift.
     pub(crate) next_drift: u64,
     /// For each table what captures its changes.

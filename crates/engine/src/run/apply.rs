@@ -152,6 +152,9 @@ impl Job {
             Deed::Write(batch) => merge.write(batch).await?,
             Deed::Alter(alteration) => {
                 merge.alter(&alteration).await.map_err(|e| in_the_way(&alteration, e))?;
+                if alteration.id == 0 {
+                    return Ok(None);
+                }
                 let statements = self.target.alteration(&alteration);
                 let mut record = DriftRecord::of(alteration.id, &alteration, statements, Utc::now());
                 if alteration.then == Then::Holds {
@@ -166,6 +169,7 @@ impl Job {
                     return Ok(Some(plan.table().clone()));
                 }
             },
+            Deed::Clear(target) => holding::clear(merge, &target).await?,
             Deed::Release(release) => {
                 let Some(first) = release.alterations.first() else { return Ok(None) };
                 holding::release(merge, &release).await.map_err(|e| in_the_way(first, e))?;

@@ -10,9 +10,11 @@ use moorage_core::change::segment::Segment;
 use moorage_core::change::structure::{SchemaChange, Step};
 use moorage_core::drift::alter::{Alteration, Then};
 use moorage_core::drift::decide::{By, Decision, decide};
+use moorage_core::drift::difference::differences;
 use moorage_core::drift::held::{Held, HeldChange, Release};
 use moorage_core::model::drift::DriftPolicy;
 use moorage_core::model::name::TableName;
+use moorage_core::model::structure::Structure;
 use moorage_core::plan::carried::CarriedTables;
 use moorage_core::plan::table::TablePlan;
 use std::collections::{HashMap, HashSet};
@@ -37,8 +39,8 @@ pub(crate) struct Carrying {
 pub(crate) enum Led {
     /// Nothing: the table is not carried.
     Nowhere,
-    /// Something is done to the table, which is told.
-    To(Collected, Event),
+    /// Something is done to the table, which is told if it is of any interest.
+    To(Collected, Option<Event>),
     /// The stream ends with it.
     Ends(SchemaChange),
 }
@@ -132,10 +134,19 @@ impl Carrying {
         let Some(step) = change.step.clone() else { return Ok(Led::Ends(change)) };
         if let Some(held) = self.held.values_mut().find(|held| *held.streamed_as() == change.table) {
             let id = self.next_id;
+            if change.what.is_empty() {
+                return Ok(Led::Nowhere);
+            }
             self.next_id += 1;
+            // What differs from the last one; the target's table is still what it was before the first.
+            let last = held.changes.last().map(|last| Structure::of(&last.step.after));
+            let known = last.as_ref().or(held.plan.structure.as_deref());
+            let found = known.map(|known| differences(known, &step.after, step.unknown.as_ref()));
+            let what = found.iter().flatten().map(ToString::to_string).collect::<Vec<_>>().join(", ");
+            let before = TablePlan { structure: known.cloned().map(Arc::new), ..(*held.plan).clone() };
+            let plan = held.plan.clone();
             held.changes.push(HeldChange { id, step: step.clone(), decision: None });
-            let before = held.plan.clone();
-            return Ok(holds(before, step, "its structure was changed once more".into(), id));
+            return Ok(holds(Arc::new(before), plan, step, what, id));
         }
         let Some((_, before)) = self.plans.of(&change.table) else { return Ok(Led::Nowhere) };
         let before = before.clone();
@@ -145,7 +156,10 @@ impl Carrying {
             }
             Decision::Alter(alteration) => alteration,
         };
-        (alteration.id, self.next_id) = (self.next_id, self.next_id + 1);
+        let is_told = !alteration.what.is_empty();
+        if is_told {
+            (alteration.id, self.next_id) = (self.next_id, self.next_id + 1);
+        }
         // What is not merged cannot be altered by steps either: it is read again as it is now.
         if self.unmerged.contains(before.table()) && alteration.then == Then::Merges {
             (alteration.then, alteration.steps) = (Then::Rereads, Vec::new());
@@ -162,10 +176,10 @@ impl Carrying {
             self.plans = self.plans.with(&before, before.clone(), true);
             let table = before.table().clone();
             self.held.insert(table, Held { plan: before.clone(), changes: vec![held] });
-            return Ok(holds(before, step, alteration.what, alteration.id));
+            return Ok(holds(before.clone(), before, step, alteration.what, alteration.id));
         }
         self.go_on(&before, &alteration.after, alteration.then)?;
-        let event = told(&alteration);
+        let event = is_told.then(|| told(&alteration));
         Ok(Led::To(Collected::Alter(Arc::new(alteration)), event))
     }
 
@@ -253,7 +267,7 @@ impl Carrying {
     }
 }
 
-fn holds(plan: Arc<TablePlan>, step: Arc<Step>, what: String, id: u64) -> Led {
+fn holds(before: Arc<TablePlan>, plan: Arc<TablePlan>, step: Arc<Step>, what: String, id: u64) -> Led {
     let table = plan.table().to_string();
     let event = Event::StructureChanged {
         table: table.clone(),
@@ -262,9 +276,9 @@ fn holds(plan: Arc<TablePlan>, step: Arc<Step>, what: String, id: u64) -> Led {
             "it is held until someone decides: `moorage drift` shows what, `moorage drift follow {id}` goes on"
         ),
     };
-    let (before, after, steps) = (plan.clone(), plan, Vec::new());
+    let (after, steps) = (plan, Vec::new());
     let alteration = Alteration { before, after, steps, then: Then::Holds, what, id, step };
-    Led::To(Collected::Alter(Arc::new(alteration)), event)
+    Led::To(Collected::Alter(Arc::new(alteration)), Some(event))
 }
 
 fn told(alteration: &Alteration) -> Event {

@@ -126,7 +126,7 @@ impl<'a> Driver<'a> {
     async fn stream(&mut self, following: Following) -> Result<Outcome> {
         let source = &self.context.pipeline.source;
         self.skew = source.head(&following.capture).await?.skew;
-        let Following { checkpoint, capture, tables, captured_by, .. } = following;
+        let Following { checkpoint, capture, tables, captured_by, held_before, .. } = following;
         let mut looks = Looks::start(
             &self.context.pipeline,
             capture.clone(),
@@ -141,6 +141,10 @@ impl<'a> Driver<'a> {
         if let Some(note) = self.machine.until() {
             source.send_note(note).await?;
         }
+        for target in held_before {
+            self.machine.put(Collected::Clear(target), Instant::now());
+            self.send_note("tables were read again");
+        }
         for table in self.carrying.held() {
             if let Some(why) = self.in_the_way(&table) {
                 let message = format!("{table} stays held: {why}");
@@ -149,7 +153,7 @@ impl<'a> Driver<'a> {
             }
             // The project file may say by now what is done.
             if let Ok((next, event)) = self.carrying.release(&self.context.pipeline, &table) {
-                self.put(next, event);
+                self.put(next, Some(event));
                 self.send_note("the project file decided");
             }
         }
@@ -254,12 +258,12 @@ impl<'a> Driver<'a> {
     }
 
     /// Something is done to a table, behind all that was read.
-    fn put(&mut self, next: Collected, event: Event) {
+    fn put(&mut self, next: Collected, event: Option<Event>) {
         if self.carrying.unmerged().next().is_some() {
             self.machine.wants_reread(Instant::now());
         }
         self.machine.put(next, Instant::now());
-        self.context.say(event);
+        event.into_iter().for_each(|event| self.context.say(event));
     }
 
     /// Carries out what someone decided. Where nothing else comes, a note ends the batch that does it.
@@ -267,7 +271,7 @@ impl<'a> Driver<'a> {
         for (id, decision) in decisions {
             match self.carrying.decide(&self.context.pipeline, id, decision) {
                 Ok((next, event)) => {
-                    self.put(next, event);
+                    self.put(next, Some(event));
                     self.send_note("someone decided");
                     self.context.notes.decided(id, "");
                 }

@@ -12,7 +12,7 @@ use moorage_core::change::block::ChangeBlock;
 use moorage_core::change::structure::Step;
 use moorage_core::drift::alter::{Alteration, Then};
 use moorage_core::drift::held::Release;
-use moorage_core::drift::record::{DriftRecord, state_of};
+use moorage_core::drift::record::{DriftRecord, DriftState, state_of};
 use moorage_core::plan::table::TablePlan;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
@@ -144,7 +144,7 @@ pub(crate) async fn keep(
         memos.push(Memo { kind: MemoKind::Held, name, content: Some(content) });
     }
     if totals.bytes > limit {
-        forget(merge, target).await?;
+        clear(merge, target).await?;
         return Ok(Kept::Full);
     }
     memos.push(totals_memo(target, &totals)?);
@@ -167,6 +167,23 @@ pub(crate) async fn forget(merge: &mut dyn Merge, target: &str) -> Result<()> {
         }
     }
     Ok(())
+}
+
+/// Takes away all that is kept of a table that is read again instead, and has its records say so.
+pub(crate) async fn clear(merge: &mut dyn Merge, target: &str) -> Result<()> {
+    forget(merge, target).await?;
+    let mut after = String::new();
+    loop {
+        let found = merge.recall(MemoKind::Structure, "drift ", &after).await?;
+        let Some((last, _)) = found.last() else { return Ok(()) };
+        after.clone_from(last);
+        for mut record in records(&found)? {
+            if record.target == target && record.state == DriftState::Held {
+                (record.state, record.held_place) = (DriftState::Rereading, None);
+                merge.remember(&[record_memo(&record)?]).await?;
+            }
+        }
+    }
 }
 
 /// Applies what was kept of a table, in order, and takes it away.

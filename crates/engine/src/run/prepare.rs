@@ -22,6 +22,8 @@ use moorage_adapter::{
 use moorage_core::checkpoint::decide::{Decision, Refusal};
 use moorage_core::checkpoint::stored::{Checkpoint, Stage};
 use moorage_core::drift::held::{Held, HeldChange};
+use moorage_core::drift::record::{DriftRecord, DriftState};
+use moorage_core::model::drift::{DriftKind, DriftPolicy};
 use moorage_core::model::name::TableName;
 use moorage_core::pick::picker::Unmatched;
 use moorage_core::plan::make::{Plan, plan_known};
@@ -113,8 +115,15 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
         let of = tables.iter_mut().filter(|t| t.plan.target == held.plan.target);
         of.for_each(|table| table.plan = held.streamed());
     }
+    let is_stale = |record: &&DriftRecord| {
+        record.state == DriftState::Held && !held.iter().any(|held| held.plan.target == record.target)
+    };
+    let mut held_before: Vec<String> =
+        holding::records(&memos)?.iter().filter(is_stale).map(|record| record.target.clone()).collect();
+    held_before.dedup();
     let plans = planned.tables;
-    let following = Following { checkpoint, capture, tables, plans, held, next_drift, captured_by };
+    let following =
+        Following { held_before, checkpoint, capture, tables, plans, held, next_drift, captured_by };
     Ok(Ready::ToFollow(Box::new(following)))
 }
 
@@ -126,7 +135,9 @@ async fn read_again_what_was_missed(
     stored: &[StoredTable],
 ) -> Result<()> {
     let pipeline = &context.pipeline;
-    let carried = |s: &&StoredTable| planned.tables.iter().any(|t| t.target == s.plan.target);
+    let is_it =
+        |t: &TablePlan, s: &StoredTable| (&t.target, t.source_id) == (&s.plan.target, s.plan.source_id);
+    let carried = |s: &&StoredTable| planned.tables.iter().any(|t| is_it(t, s));
     let live = stored.iter().filter(|s| !s.state.is_unread()).filter(carried);
     let live: Vec<&StoredTable> = live.collect();
     let plans: Vec<TablePlan> = live.iter().map(|s| s.plan.clone()).collect();
@@ -303,6 +314,12 @@ async fn refuse_drift(
         let drift = drifted.iter().find(|(schema, _)| schema.table == *table).map(|(_, what)| what.clone());
         let table = table.clone();
         match (now, drift) {
+            (Some(now), Some(_)) if is_another(pipeline, now, stored) => {
+                let target = std::slice::from_ref(&stored.plan.target);
+                pipeline.target.forget(&pipeline.name, target, false).await?;
+                let (what, done) = ("it was dropped and made again".into(), "the table is read again".into());
+                context.say(Event::StructureChanged { table: table.to_string(), what, done });
+            }
             (Some(_), Some(what)) => return Err(AdapterError::Drift { table, what }.into()),
             (Some(now), None) if *now == stored.plan => {}
             (Some(now), None) if now.maps_like(&stored.plan) => {}
@@ -323,6 +340,13 @@ async fn refuse_drift(
         }
     }
     Ok(())
+}
+
+/// Whether a table is another one of the same name, which is read in the place of the one that is gone.
+fn is_another(pipeline: &Pipeline, now: &TablePlan, stored: &StoredTable) -> bool {
+    let policies = pipeline.config.picker().rule(now.table()).drift;
+    let reads = policies.of(DriftKind::TableMadeAgain) == DriftPolicy::Reread;
+    reads && now.source_id != stored.plan.source_id && now.target == stored.plan.target
 }
 
 /// Lets a table be as it is from now on, and says so.

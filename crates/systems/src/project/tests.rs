@@ -274,3 +274,15 @@ path = "warehouse.db"
         );
     }
 }
+
+/// Every kind of drift with what may be done about it, the default first, and why.
+#[test]
+fn the_docs_have_every_kind_of_drift() {
+    let docs = include_str!("../../../../docs/drift.md");
+    for kind in moorage_core::model::drift::DriftKind::ALL {
+        let policies: Vec<String> =
+            kind.policies().iter().map(|policy| format!("`{}`", policy.word())).collect();
+        let wanted = format!("| `{}` | {} | {} |", kind.word(), policies.join(", "), kind.why_default());
+        assert!(docs.contains(&wanted), "docs/drift.md lacks:\n\n{wanted}");
+    }
+}

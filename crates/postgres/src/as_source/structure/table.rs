@@ -88,7 +88,16 @@ impl Table {
         // Whatever came since says so with a message of its own.
         self.layout = Some(streamed_numbers(&seen.state));
         self.unclear = false;
-        self.go_to(seen.table.clone(), seen.state.clone(), seen, unknown)
+        let before = (self.now.clone(), self.state.clone());
+        let change = self.go_to(seen.table.clone(), seen.state.clone(), seen, unknown)?;
+        Ok(change.or_else(|| (before.1 != self.state).then(|| self.quietly(&before.0))))
+    }
+
+    /// The same structure with other marks, which are kept: otherwise they would be taken for a change at the next start.
+    fn quietly(&self, before: &SourceTable) -> SchemaChange {
+        let (after, schema) = (Arc::new(self.now.clone()), Arc::new(streamed(&self.now)));
+        let step = Step { after, schema, values: None, unknown: None };
+        change(before, String::new(), Some(step))
     }
 
     /// What is not known of the values of columns, and was not told yet.
