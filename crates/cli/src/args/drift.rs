@@ -10,8 +10,8 @@ pub(super) fn help() -> String {
     );
     for kind in DriftKind::ALL {
         let words: Vec<&str> = kind.policies().iter().map(|p| p.word()).collect();
-        text.push_str(&format!("  {:<15} {}\n", kind.word(), words.join(", ")));
-        text.push_str(&format!("  {:<15}   {}: {}\n", "", words[0], kind.why_default()));
+        text.push_str(&format!("  {:<16} {}\n", kind.word(), words.join(", ")));
+        text.push_str(&format!("  {:<16}   {}: {}\n", "", words[0], kind.why_default()));
     }
     text.push_str(
         "\nExamples:

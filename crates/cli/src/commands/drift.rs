@@ -4,6 +4,7 @@ use crate::args::{DriftAction, DriftArgs, DriftWhich, Global};
 use crate::exit::Finished;
 use crate::failure::Failure;
 use crate::{load, render};
+use moorage_core::drift::record::RecordedColumn;
 use moorage_core::model::drift::DriftPolicy;
 use moorage_engine::{Decides, Pipeline, SeenDrift};
 use std::time::{Duration, Instant};
@@ -99,7 +100,8 @@ async fn show(global: &Global, pipeline: &Pipeline, id: u64) -> Result<Finished,
     }
     let mut table = render::table(global, &["column before", "type", "column after", "type"]);
     for (before, after) in aligned(&seen) {
-        let parts = |side: Option<&(String, String)>| side.cloned().unwrap_or_default();
+        let parts =
+            |side: Side<'_>| side.map(|c| (c.column.clone(), c.source_type.clone())).unwrap_or_default();
         let ((was, was_type), (is, is_type)) = (parts(before), parts(after));
         table.add_row([render::cut(&was, 40), was_type, render::cut(&is, 40), is_type]);
     }
@@ -113,14 +115,18 @@ async fn show(global: &Global, pipeline: &Pipeline, id: u64) -> Result<Finished,
     Ok(finished)
 }
 
-type Side<'a> = Option<&'a (String, String)>;
+type Side<'a> = Option<&'a RecordedColumn>;
 
-/// The columns of both sides, equal names beside each other.
+/// The columns of both sides, each beside what became of it.
 fn aligned(seen: &SeenDrift) -> Vec<(Side<'_>, Side<'_>)> {
-    let after = |name: &str| seen.after.iter().find(|(other, _)| other == name);
-    let mut rows: Vec<(Side<'_>, Side<'_>)> = seen.before.iter().map(|c| (Some(c), after(&c.0))).collect();
-    let is_new = |c: &&(String, String)| !seen.before.iter().any(|(name, _)| *name == c.0);
-    rows.extend(seen.after.iter().filter(is_new).map(|c| (None, Some(c))));
+    let is_same = |a: &RecordedColumn, b: &RecordedColumn| match (a.number, b.number) {
+        (Some(a), Some(b)) => a == b,
+        _ => a.column == b.column,
+    };
+    let after = |was: &RecordedColumn| seen.after.iter().find(|is| is_same(was, is));
+    let mut rows: Vec<(Side<'_>, Side<'_>)> = seen.before.iter().map(|was| (Some(was), after(was))).collect();
+    let is_new = |is: &&RecordedColumn| !seen.before.iter().any(|was| is_same(was, is));
+    rows.extend(seen.after.iter().filter(is_new).map(|is| (None, Some(is))));
     rows
 }
 

@@ -307,6 +307,7 @@ impl Drop for Over {
     }
 }
 
+#[expect(clippy::print_stdout, reason = "a measurement, and what is needed to understand a failure")]
 fn one(seed: u64) {
     let name = format!("drift_random_{seed}");
     let mirror = Mirror::new(&name, "");

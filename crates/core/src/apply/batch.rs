@@ -53,7 +53,7 @@ pub enum Action {
 #[derive(Clone, Debug)]
 pub enum Collected {
     /// Changes of rows. Blocks of one table stand in the order of their changes.
-    Rows(ChangeBlock),
+    Rows(Box<ChangeBlock>),
     /// A table is altered: what stands before is written before, what stands behind is written behind it.
     Alter(Arc<Alteration>),
     /// A table that was held goes on.
@@ -123,7 +123,7 @@ impl Batcher {
     pub fn add(&mut self, segment: Segment, now: Instant) {
         self.bytes += segment.bytes();
         self.rows += segment.blocks.iter().map(ChangeBlock::len).sum::<usize>();
-        self.collected.extend(segment.blocks.into_iter().map(Collected::Rows));
+        self.collected.extend(segment.blocks.into_iter().map(|block| Collected::Rows(Box::new(block))));
         self.commits += segment.commits;
         self.in_transaction = segment.in_transaction;
         if segment.last_commit.is_some() {

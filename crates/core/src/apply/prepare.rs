@@ -72,7 +72,7 @@ pub fn prepare(collected: Vec<Collected>, tables: &mut CarriedTables) -> Result<
     let mut blocks = Vec::new();
     for next in collected {
         if let Collected::Rows(block) = next {
-            blocks.push(block);
+            blocks.push(*block);
             continue;
         }
         stretch(std::mem::take(&mut blocks), tables, &mut deeds)?;

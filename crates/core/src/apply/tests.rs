@@ -251,7 +251,7 @@ fn nothing_is_reduced_across_an_alteration() {
         let committed_at = chrono::DateTime::UNIX_EPOCH;
         let transaction = Arc::new(Transaction { position, proof: String::new(), committed_at });
         builder.push(ChangeKind::Insert, 1, &transaction, images, 8);
-        Collected::Rows(builder.finish().unwrap())
+        Collected::Rows(Box::new(builder.finish().unwrap()))
     };
     let collected = vec![block(1), block(2), Collected::Alter(alteration.clone()), block(1)];
     let mut tables: CarriedTables = [(*alteration.before).clone()].into_iter().collect();

@@ -33,6 +33,17 @@ impl DriftState {
     }
 }
 
+/// A column as it was, or as it is.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct RecordedColumn {
+    /// What it is called.
+    pub column: String,
+    /// Its type in the source.
+    pub source_type: String,
+    /// The source's own number for it.
+    pub number: Option<u32>,
+}
+
 /// A change of structure that was met.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct DriftRecord {
@@ -46,10 +57,10 @@ pub struct DriftRecord {
     pub kinds: Vec<DriftKind>,
     /// What changed, for people.
     pub detail: String,
-    /// The columns before, with their types.
-    pub before: Vec<(String, String)>,
+    /// The columns before.
+    pub before: Vec<RecordedColumn>,
     /// The columns after.
-    pub after: Vec<(String, String)>,
+    pub after: Vec<RecordedColumn>,
     /// The position of the transaction that it took effect with; empty if that is not known yet.
     #[serde(default)]
     pub position: String,
@@ -71,8 +82,13 @@ pub struct DriftRecord {
     pub held_place: Option<u32>,
 }
 
-fn columns(of: &[SourceColumn]) -> Vec<(String, String)> {
-    of.iter().map(|c| (c.column.name.clone(), c.column.source_type.clone())).collect()
+fn columns(of: &[SourceColumn]) -> Vec<RecordedColumn> {
+    let recorded = |c: &SourceColumn| RecordedColumn {
+        column: c.column.name.clone(),
+        source_type: c.column.source_type.clone(),
+        number: c.number,
+    };
+    of.iter().map(recorded).collect()
 }
 
 /// What an alteration comes to.

@@ -2,6 +2,7 @@
 
 use super::ddl;
 use super::findings::filter;
+use super::known::keep_on;
 use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::Result;
 use moorage_adapter::{Surveyed, TableState};
@@ -43,7 +44,8 @@ pub struct Draft {
 /// If an end cannot be reached.
 pub async fn draft(pipeline: &Pipeline) -> Result<Draft> {
     let found = pipeline.source.discover().await?;
-    let plan = plan_pipeline(pipeline, &found)?;
+    let mut plan = plan_pipeline(pipeline, &found)?;
+    keep_on(pipeline, &mut plan, &pipeline.target.tables(&pipeline.name).await?);
     let unmatched = pipeline.config.picker().unmatched(&found);
     let surveyed = survey(pipeline, &plan).await?;
     Ok(Draft { found, plan, unmatched, surveyed })
@@ -72,6 +74,8 @@ impl Draft {
 
     /// The source's own description of a planned table.
     pub fn source_table(&self, plan: &TablePlan) -> Option<&SourceTable> {
-        self.found.iter().find(|t| t.name == *plan.table())
+        // By its number where it has one: it may be called otherwise by now.
+        let is_it = |t: &&SourceTable| t.name == *plan.table() || (t.id != 0 && t.id == plan.source_id);
+        self.found.iter().find(is_it)
     }
 }

@@ -7,5 +7,6 @@ pub(crate) mod estimate;
 pub(crate) mod example;
 mod findings;
 pub(crate) mod history;
+pub(crate) mod known;
 pub(crate) mod lacks;
 pub(crate) mod loops;

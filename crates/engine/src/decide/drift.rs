@@ -7,7 +7,7 @@ use crate::pipeline::state::StateStore;
 use crate::run::holding;
 use moorage_adapter::MemoKind;
 use moorage_core::TableName;
-use moorage_core::drift::record::{DriftRecord, DriftState};
+use moorage_core::drift::record::{DriftRecord, DriftState, RecordedColumn};
 use moorage_core::model::drift::DriftPolicy;
 use moorage_core::pick::pattern::shown_parts;
 use serde::Serialize;
@@ -42,10 +42,10 @@ pub struct SeenDrift {
     pub held_bytes: u64,
     /// The statements that were carried out in the target, or would be.
     pub statements: Vec<String>,
-    /// The columns before, with their types.
-    pub before: Vec<(String, String)>,
+    /// The columns before.
+    pub before: Vec<RecordedColumn>,
     /// The columns after.
-    pub after: Vec<(String, String)>,
+    pub after: Vec<RecordedColumn>,
 }
 
 impl SeenDrift {

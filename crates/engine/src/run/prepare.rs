@@ -6,6 +6,7 @@
 
 use crate::before::draft::plan_pipeline;
 use crate::before::history::look_once;
+use crate::before::known::keep_on;
 use crate::before::lacks;
 use crate::before::loops::refuse_loops;
 use crate::pipeline::context::{Context, Following, Start};
@@ -26,7 +27,7 @@ use moorage_core::drift::record::{DriftRecord, DriftState};
 use moorage_core::model::drift::{DriftKind, DriftPolicy};
 use moorage_core::model::name::TableName;
 use moorage_core::pick::picker::Unmatched;
-use moorage_core::plan::make::{Plan, plan_known};
+use moorage_core::plan::make::Plan;
 use moorage_core::plan::table::TablePlan;
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -79,9 +80,7 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
             for unmatched in &unmatched {
                 context.say(Event::Warning { message: unmatched.to_string() });
             }
-            if pipeline.source.tells_of_structure() {
-                keep_on(pipeline, &mut planned, &stored)?;
-            }
+            keep_on(pipeline, &mut planned, &stored);
             refuse_drift(context, &capture, &planned, &stored).await?;
             read_again_what_was_missed(context, &capture, &planned, &stored).await?;
             something_to_carry(context, &planned)?;
@@ -245,38 +244,6 @@ async fn look_and_decide(
             _ => return Ok((state, decision)),
         }
     }
-}
-
-/// Tables that are followed go on from the structure that the target's rows have, by the rules as the project file has them
-/// now; what the source's tables have become since is told by the stream, in its place.
-fn keep_on(pipeline: &Pipeline, planned: &mut Plan, stored: &[StoredTable]) -> Result<()> {
-    for stored in stored.iter().filter(|s| s.state != TableState::Gone && !s.state.is_unread()) {
-        if stored.state == TableState::Held {
-            // By which rules it goes on is seen when it does.
-            planned.tables.retain(|t| t.source_id != stored.plan.source_id && t.target != stored.plan.target);
-            planned.refused.retain(|r| r.table != *stored.plan.table());
-            planned.tables.push(stored.plan.clone());
-            continue;
-        }
-        let Some(structure) = stored.plan.structure.as_deref() else { continue };
-        let is_it = |table: &TablePlan| table.source_id == stored.plan.source_id;
-        let then = match plan_known(&pipeline.config, structure, pipeline.target.dialect()) {
-            Ok(then) => then,
-            Err(_) => continue,
-        };
-        let Some(place) = planned.tables.iter().position(is_it) else { continue };
-        let now = planned.tables.remove(place);
-        let followed = TablePlan {
-            existing_rows: then.existing_rows,
-            on_reject: then.on_reject,
-            mismatch: then.mismatch,
-            ddl: now.ddl,
-            ..stored.plan.clone()
-        };
-        let is_as_it_was = then.maps_like(&TablePlan { source_id: then.source_id, ..stored.plan.clone() });
-        planned.tables.insert(place, if is_as_it_was { followed } else { then });
-    }
-    Ok(())
 }
 
 /// Tables whose structure or plan is not the one their target tables were made from stop the run, as do

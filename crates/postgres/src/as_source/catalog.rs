@@ -104,6 +104,9 @@ pub(crate) struct Described {
     pub(crate) given: HashMap<u32, String>,
 }
 
+/// A table's columns, with what else is known of them.
+type Columns = (Vec<SourceColumn>, State, HashMap<u32, String>);
+
 /// All tables that are not the system's own.
 pub(crate) async fn discover(session: &Session, by: IdentityBy) -> Result<Vec<SourceTable>> {
     Ok(describe(session, by).await?.into_iter().map(|d| d.table).collect())
@@ -111,7 +114,7 @@ pub(crate) async fn discover(session: &Session, by: IdentityBy) -> Result<Vec<So
 
 /// The same with their states.
 pub(crate) async fn describe(session: &Session, by: IdentityBy) -> Result<Vec<Described>> {
-    let mut columns: HashMap<u32, (Vec<SourceColumn>, State, HashMap<u32, String>)> = HashMap::new();
+    let mut columns: HashMap<u32, Columns> = HashMap::new();
     for row in session.rows("reading the columns of all tables", COLUMNS, &[]).await? {
         let (columns, state, given) = columns.entry(row.get(0)).or_default();
         let column = source_column(&row, by);

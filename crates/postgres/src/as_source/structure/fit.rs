@@ -207,7 +207,7 @@ mod tests {
                     let rules = (1..=6).all(|n| match (before.column(n), after.column(n)) {
                         (Some(_), Some(_)) => is_in(n),
                         (None, None) if n <= 3 => !is_in(n),
-                        (None, Some(_)) => is_in(n) || !(n + 1..=6).any(|later| is_in(later)),
+                        (None, Some(_)) => is_in(n) || !(n + 1..=6).any(is_in),
                         _ => true,
                     });
                     let places = set.iter().zip(&message).all(|(&n, found)| {

@@ -1,0 +1,40 @@
+//! Tables that are followed already, planned from what the target's rows were made from.
+
+use crate::pipeline::ends::Pipeline;
+use moorage_adapter::{StoredTable, TableState};
+use moorage_core::plan::make::{Plan, plan_known};
+use moorage_core::plan::table::TablePlan;
+
+/// Tables that are followed go on from the structure that the target's rows have, by the rules as the project file has them
+/// now; what the source's tables have become since is told by the stream, in its place.
+pub(crate) fn keep_on(pipeline: &Pipeline, planned: &mut Plan, stored: &[StoredTable]) {
+    if !pipeline.source.tells_of_structure() {
+        return;
+    }
+    for stored in stored.iter().filter(|s| s.state != TableState::Gone && !s.state.is_unread()) {
+        if stored.state == TableState::Held {
+            // By which rules it goes on is seen when it does.
+            planned.tables.retain(|t| t.source_id != stored.plan.source_id && t.target != stored.plan.target);
+            planned.refused.retain(|r| r.table != *stored.plan.table());
+            planned.tables.push(stored.plan.clone());
+            continue;
+        }
+        let Some(structure) = stored.plan.structure.as_deref() else { continue };
+        let is_it = |table: &TablePlan| table.source_id == stored.plan.source_id;
+        let then = match plan_known(&pipeline.config, structure, pipeline.target.dialect()) {
+            Ok(then) => then,
+            Err(_) => continue,
+        };
+        let Some(place) = planned.tables.iter().position(is_it) else { continue };
+        let now = planned.tables.remove(place);
+        let followed = TablePlan {
+            existing_rows: then.existing_rows,
+            on_reject: then.on_reject,
+            mismatch: then.mismatch,
+            ddl: now.ddl,
+            ..stored.plan.clone()
+        };
+        let is_as_it_was = then.maps_like(&TablePlan { source_id: then.source_id, ..stored.plan.clone() });
+        planned.tables.insert(place, if is_as_it_was { followed } else { then });
+    }
+}
