@@ -43,6 +43,39 @@ fn broken(what: &str) -> ArrowError {
     ArrowError::ParseError(format!("a kept block {what}"))
 }
 
+/// Parts as bytes, behind a word and a checksum of all that follows; each behind its length.
+pub(crate) fn sealed(magic: &[u8; 4], parts: &[Vec<u8>]) -> Vec<u8> {
+    let mut out = vec![0; HEAD_BYTES];
+    for part in parts {
+        out.extend_from_slice(&(part.len() as u64).to_le_bytes());
+        out.extend_from_slice(part);
+    }
+    let sum = crc32fast::hash(&out[HEAD_BYTES..]);
+    out[..4].copy_from_slice(magic);
+    out[4..HEAD_BYTES].copy_from_slice(&sum.to_le_bytes());
+    out
+}
+
+/// The parts of what [`sealed`] made, if it is not damaged; [`next_part`] takes them.
+pub(crate) fn unsealed<'a>(magic: &[u8; 4], bytes: &'a [u8]) -> Result<&'a [u8], ArrowError> {
+    let rest = bytes.strip_prefix(magic).ok_or_else(|| broken("begins in another way"))?;
+    let (sum, rest) = rest.split_first_chunk().ok_or_else(|| broken("ends early"))?;
+    if crc32fast::hash(rest) != u32::from_le_bytes(*sum) {
+        return Err(broken("was damaged: its checksum is another one"));
+    }
+    Ok(rest)
+}
+
+/// Takes a part from behind its length.
+pub(crate) fn next_part<'a>(bytes: &mut &'a [u8]) -> Result<&'a [u8], ArrowError> {
+    let short = || broken("ends early");
+    let (length, rest) = bytes.split_first_chunk().ok_or_else(short)?;
+    let length = usize::try_from(u64::from_le_bytes(*length)).map_err(|_| short())?;
+    let (part, rest) = rest.split_at_checked(length).ok_or_else(short)?;
+    *bytes = rest;
+    Ok(part)
+}
+
 impl ChangeBlock {
     /// The block as bytes; [`from_bytes`](Self::from_bytes) reads them.
     ///
@@ -59,15 +92,7 @@ impl ChangeBlock {
             blind: self.blind,
         };
         let about = serde_json::to_vec(&about).map_err(|e| ArrowError::ExternalError(Box::new(e)))?;
-        let mut out = vec![0; HEAD_BYTES];
-        for part in [about, rows_to_bytes(&self.new)?, rows_to_bytes(&self.old)?] {
-            out.extend_from_slice(&(part.len() as u64).to_le_bytes());
-            out.extend_from_slice(&part);
-        }
-        let sum = crc32fast::hash(&out[HEAD_BYTES..]);
-        out[..4].copy_from_slice(MAGIC);
-        out[4..HEAD_BYTES].copy_from_slice(&sum.to_le_bytes());
-        Ok(out)
+        Ok(sealed(MAGIC, &[about, rows_to_bytes(&self.new)?, rows_to_bytes(&self.old)?]))
     }
 
     /// Reads a block of this structure from what [`to_bytes`](Self::to_bytes) made.
@@ -75,22 +100,11 @@ impl ChangeBlock {
     /// # Errors
     /// If the bytes are not such a block.
     pub fn from_bytes(schema: Arc<TableSchema>, mut bytes: &[u8]) -> Result<Self, ArrowError> {
-        let short = || broken("ends early");
         // Without it these bytes are the length of the first part, which is never as long as they would say.
-        if let Some(rest) = bytes.strip_prefix(MAGIC) {
-            let (sum, rest) = rest.split_first_chunk().ok_or_else(short)?;
-            if crc32fast::hash(rest) != u32::from_le_bytes(*sum) {
-                return Err(broken("was damaged: its checksum is another one"));
-            }
-            bytes = rest;
+        if bytes.starts_with(MAGIC) {
+            bytes = unsealed(MAGIC, bytes)?;
         }
-        let mut part = || {
-            let (length, rest) = bytes.split_first_chunk().ok_or_else(short)?;
-            let length = usize::try_from(u64::from_le_bytes(*length)).map_err(|_| short())?;
-            let (part, rest) = rest.split_at_checked(length).ok_or_else(short)?;
-            bytes = rest;
-            Ok::<_, ArrowError>(part)
-        };
+        let mut part = || next_part(&mut bytes);
         let about: About =
             serde_json::from_slice(part()?).map_err(|e| ArrowError::ExternalError(Box::new(e)))?;
         let (new, old) = (rows_from_bytes(part()?, &schema)?, rows_from_bytes(part()?, &schema)?);

@@ -5,7 +5,7 @@
 //! bytes (little-endian), what it says in JSON and, if rows from before have values in the columns that came, one row
 //! (Apache Arrow columnar format, section "IPC Streaming Format").
 
-use crate::change::kept::{rows_from_bytes, rows_to_bytes};
+use crate::change::kept::{next_part, rows_from_bytes, rows_to_bytes, sealed, unsealed};
 use crate::change::structure::{Step, Unknown};
 use crate::drift::alter::{Alteration, Then};
 use crate::mapping::outputs::Mapping;
@@ -19,7 +19,6 @@ use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
 const MAGIC: &[u8; 4] = b"STEP";
-const HEAD_BYTES: usize = 8;
 
 /// A change of structure that is held.
 #[derive(Clone, Debug)]
@@ -87,10 +86,6 @@ struct Kept {
     unknown: Option<Unknown>,
 }
 
-fn broken(what: &str) -> ArrowError {
-    ArrowError::ParseError(format!("a kept change of structure {what}"))
-}
-
 impl Step {
     /// The step as bytes; [`from_bytes`](Self::from_bytes) reads them.
     ///
@@ -104,15 +99,7 @@ impl Step {
         };
         let kept = serde_json::to_vec(&kept).map_err(|e| ArrowError::ExternalError(Box::new(e)))?;
         let values = self.values.as_ref().map(rows_to_bytes).transpose()?;
-        let mut out = vec![0; HEAD_BYTES];
-        for part in [kept, values.unwrap_or_default()] {
-            out.extend_from_slice(&(part.len() as u64).to_le_bytes());
-            out.extend_from_slice(&part);
-        }
-        let sum = crc32fast::hash(&out[HEAD_BYTES..]);
-        out[..4].copy_from_slice(MAGIC);
-        out[4..HEAD_BYTES].copy_from_slice(&sum.to_le_bytes());
-        Ok(out)
+        Ok(sealed(MAGIC, &[kept, values.unwrap_or_default()]))
     }
 
     /// Reads what [`to_bytes`](Self::to_bytes) made.
@@ -120,19 +107,8 @@ impl Step {
     /// # Errors
     /// If the bytes are not such a step.
     pub fn from_bytes(bytes: &[u8]) -> Result<Self, ArrowError> {
-        let bytes = bytes.strip_prefix(MAGIC).ok_or_else(|| broken("begins in another way"))?;
-        let short = || broken("ends early");
-        let (sum, mut bytes) = bytes.split_first_chunk().ok_or_else(short)?;
-        if crc32fast::hash(bytes) != u32::from_le_bytes(*sum) {
-            return Err(broken("was damaged: its checksum is another one"));
-        }
-        let mut part = || {
-            let (length, rest) = bytes.split_first_chunk().ok_or_else(short)?;
-            let length = usize::try_from(u64::from_le_bytes(*length)).map_err(|_| short())?;
-            let (part, rest) = rest.split_at_checked(length).ok_or_else(short)?;
-            bytes = rest;
-            Ok::<_, ArrowError>(part)
-        };
+        let mut bytes = unsealed(MAGIC, bytes)?;
+        let mut part = || next_part(&mut bytes);
         let kept: Kept =
             serde_json::from_slice(part()?).map_err(|e| ArrowError::ExternalError(Box::new(e)))?;
         let values = match part()? {

@@ -5,11 +5,17 @@ use super::handed::{
     PIPELINE, TargetUnderTest, begun, checkpoint, live, loaded, merged, no_old, plan, prepared, transaction,
 };
 use crate::rows::{Op, Row, block_of, row, row_at, rows_of_batch};
-use moorage_adapter::{AdapterError, Lack, Memo, MemoKind, RowOrder, Sample, Settle, Target};
+use arrow::array::{RecordBatch, StringArray};
+use moorage_adapter::{AdapterError, Lack, Memo, MemoKind, RowOrder, Sample, Settle, TableState, Target};
+use moorage_core::change::structure::Step;
 use moorage_core::compare::rows::LookedRows;
+use moorage_core::drift::alter::{AlterStep, Alteration, Then};
+use moorage_core::mapping::outputs::Mapping;
 use moorage_core::model::policy::{ExistingRows, OnReject};
 use moorage_core::model::schema::RowIdentity;
-use moorage_core::plan::table::TablePlan;
+use moorage_core::plan::table::{PlannedColumn, TablePlan};
+use moorage_core::{Column, TableSchema};
+use std::sync::Arc;
 
 /// What stands beside the rows comes with its batch, is the same when it comes again, and is gone with the pipeline.
 pub(super) async fn remembering(under_test: &dyn TargetUnderTest, target: &dyn Target) {
@@ -35,6 +41,106 @@ pub(super) async fn remembering(under_test: &dyn TargetUnderTest, target: &dyn T
     batch.remember(&[memo("b", Some(b"other")), memo("a", None)]).await.unwrap();
     let _durable = batch.commit_durably(checkpoint("11")).await.unwrap();
     assert_eq!(all(target).await, [("b".into(), b"other".to_vec())]);
+}
+
+/// Some of what is remembered is read within a batch, as it has it.
+pub(super) async fn recalling(target: &dyn Target) {
+    let memo = |name: String, content: Option<Vec<u8>>| Memo { kind: MemoKind::Held, name, content };
+    let mut batch = begun(target).await;
+    let all: Vec<Memo> = (0..40).map(|at| memo(format!("berths\n{at:03}"), Some(vec![at]))).collect();
+    batch.remember(&all).await.unwrap();
+    batch
+        .remember(&[memo("quays\n000".into(), Some(vec![1])), memo("berths\n001".into(), None)])
+        .await
+        .unwrap();
+    let (mut found, mut after) = (Vec::new(), String::new());
+    loop {
+        let some = batch.recall(MemoKind::Held, "berths\n", &after).await.unwrap();
+        let Some((last, _)) = some.last() else { break };
+        after.clone_from(last);
+        found.extend(some.into_iter().map(|(_, content)| content[0]));
+    }
+    assert_eq!(found, (0..40).filter(|at| *at != 1).collect::<Vec<u8>>(), "in order, and no other's");
+    let _durable = batch.commit_durably(checkpoint("11")).await.unwrap();
+    let one = |name| target.memo(PIPELINE, MemoKind::Held, name);
+    assert_eq!(one("berths\n007").await.unwrap(), Some(vec![7]));
+    assert_eq!(one("berths\n001").await.unwrap(), None);
+    let mut batch = begun(target).await;
+    let gone: Vec<Memo> = all.into_iter().map(|memo| Memo { content: None, ..memo }).collect();
+    batch.remember(&gone).await.unwrap();
+    batch.remember(&[memo("quays\n000".into(), None)]).await.unwrap();
+    let _durable = batch.commit_durably(checkpoint("11")).await.unwrap();
+    assert!(target.memos(PIPELINE, MemoKind::Held).await.unwrap().is_empty());
+}
+
+/// A table is altered with the batch, in order with its rows, and not at all if the batch is given up; its plan and how it
+/// goes on are kept with it.
+pub(super) async fn altering(under_test: &dyn TargetUnderTest, target: &dyn Target) {
+    let before = Arc::new(plan(target, "altered_berths", RowIdentity::Key(vec![0])));
+    loaded(target, &before, &[row(1, "one")]).await;
+    let width = before.columns.len();
+    let added = Column { name: "depth".into(), nullable: true, ..before.schema.columns[1].clone() };
+    let mut columns = before.schema.columns.clone();
+    columns.push(added.clone());
+    let schema = Arc::new(TableSchema { columns, ..(*before.schema).clone() });
+    let mut after = TablePlan { schema: schema.clone(), mapped: schema.clone(), ..(*before).clone() };
+    after.mapping = Mapping::plain(width + 1);
+    let declared = target.dialect().declare(&added, false);
+    after.columns.push(PlannedColumn { name: "depth".into(), declared, loses: None, comment: None });
+    let value = TableSchema { columns: vec![added], ..(*schema).clone() };
+    let value = RecordBatch::try_new(value.arrow(), vec![Arc::new(StringArray::from(vec!["deep"]))]).unwrap();
+    let step = Step { after: Arc::new(before.source_table()), schema, values: None, unknown: None };
+    let alteration = Alteration {
+        before: before.clone(),
+        after: Arc::new(after.clone()),
+        steps: vec![AlterStep::Add { column: width, value: Some(value) }],
+        then: Then::Merges,
+        what: "column depth was added".into(),
+        id: 1,
+        step: Arc::new(step),
+    };
+    let stored = async || {
+        let tables = target.tables(PIPELINE).await.unwrap();
+        let found = tables.into_iter().find(|t| t.plan.target == "altered_berths").unwrap();
+        (found.plan.columns.len(), found.state)
+    };
+    if target.guarantees().lacks.contains(&Lack::Altering) {
+        let error = begun(target).await.alter(&alteration).await.err();
+        assert!(matches!(error, Some(AdapterError::Lacking { lack: Lack::Altering, .. })), "{error:?}");
+    } else {
+        assert!(!target.alteration(&alteration).is_empty());
+        for commits in [false, true] {
+            let mut batch = begun(target).await;
+            batch.reserve(&[&before]).await.unwrap();
+            let block = |ops: &[Op]| block_of(&before.schema, &transaction("16"), &mut 0, ops, no_old);
+            batch.write(prepared(&before, block(&[Op::Insert(row(2, "two"))]))).await.unwrap();
+            batch.alter(&alteration).await.unwrap();
+            if commits {
+                let _durable = batch.commit_durably(checkpoint("16")).await.unwrap();
+            } else {
+                drop(batch);
+                assert_eq!(
+                    stored().await,
+                    (width, TableState::Live),
+                    "nothing stays of a batch that was given up"
+                );
+            }
+        }
+        assert_eq!(stored().await, (width + 1, TableState::Live));
+        let columns = target.describe("altered_berths").await.unwrap().expect("it is there").columns;
+        assert!(columns.iter().any(|(name, _)| name == "depth"), "{columns:?}");
+        assert_eq!(under_test.rows("altered_berths"), [row(1, "one"), row(2, "two")]);
+    }
+    for (then, state) in [
+        (Then::Holds, TableState::Held),
+        (Then::Merges, TableState::Live),
+        (Then::Rereads, TableState::NeedsResnapshot),
+    ] {
+        let mut batch = begun(target).await;
+        batch.alter(&Alteration { steps: Vec::new(), then, ..alteration.clone() }).await.unwrap();
+        let _durable = batch.commit_durably(checkpoint("16")).await.unwrap();
+        assert_eq!(stored().await, (width + 1, state));
+    }
 }
 
 /// What is lacking is said with a type, and not by an empty answer.

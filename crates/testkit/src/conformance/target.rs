@@ -5,7 +5,8 @@ use super::handed::{
     transaction,
 };
 use super::promises::{
-    lacking, loads_at_once, looks, rejects, remembering, several_tables, truncate_beside_kept_rows,
+    altering, lacking, loads_at_once, looks, recalling, rejects, remembering, several_tables,
+    truncate_beside_kept_rows,
 };
 use crate::rows::{Op, Row, block_of, row, rows_of_batch};
 use moorage_adapter::{
@@ -39,6 +40,8 @@ pub async fn check_target(under_test: &dyn TargetUnderTest) {
     looks(under_test, target).await;
     rejects(under_test, target).await;
     remembering(under_test, target).await;
+    recalling(target).await;
+    altering(under_test, target).await;
     lacking(target).await;
     forgetting(under_test, target).await;
 }
