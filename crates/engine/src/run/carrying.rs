@@ -150,7 +150,10 @@ impl Carrying {
         }
         let Some((_, before)) = self.plans.of(&change.table) else { return Ok(Led::Nowhere) };
         let before = before.clone();
-        let mut alteration = match decide(&before, &step, &Self::by(pipeline, None)) {
+        // What is read again waits for nobody: nothing is kept of it that could be applied later.
+        let is_unmerged = self.unmerged.contains(before.table());
+        let decision = is_unmerged.then_some(DriftPolicy::Follow);
+        let mut alteration = match decide(&before, &step, &Self::by(pipeline, decision)) {
             Decision::Stop { what } => {
                 return Ok(Led::Ends(SchemaChange { what, ends: false, step: None, ..change }));
             }
@@ -160,8 +163,12 @@ impl Carrying {
         if is_told {
             (alteration.id, self.next_id) = (self.next_id, self.next_id + 1);
         }
-        // What is not merged cannot be altered by steps either: it is read again as it is now.
-        if self.unmerged.contains(before.table()) && alteration.then == Then::Merges {
+        // Nor can it be altered by steps: it is read again as it is now, or not before it can be carried.
+        if is_unmerged && alteration.then == Then::Holds {
+            self.unmerged.remove(before.table());
+            self.left_out.insert(before.table().clone());
+        }
+        if is_unmerged {
             (alteration.then, alteration.steps) = (Then::Rereads, Vec::new());
         }
         if let Some(why) =
@@ -188,7 +195,7 @@ impl Carrying {
         self.plans = self.plans.with(before, after.clone(), false);
         self.mappers.replace(before, after)?;
         self.unmerged.remove(before.table());
-        if then == Then::Rereads {
+        if then == Then::Rereads && !self.left_out.contains(after.table()) {
             self.unmerged.insert(after.table().clone());
         }
         Ok(())
