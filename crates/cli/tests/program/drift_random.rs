@@ -317,7 +317,7 @@ fn one(seed: u64) {
     let name = format!("drift_random_{seed}");
     let mirror = Mirror::new(&name, "");
     // Of some, renames are held, and someone decides now and then.
-    let holds = seed % 3 == 0;
+    let holds = seed.is_multiple_of(3);
     let renamed = if holds { "hold" } else { "follow" };
     mirror.add(&format!(
         "[pipelines.{name}.drift]\ncolumn_renamed = \"{renamed}\"\ncolumn_dropped = \"follow\""
