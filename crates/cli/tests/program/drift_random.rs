@@ -1,9 +1,10 @@
 //! Random sequences of changes of structure and rows against a PostgreSQL source, with kills, lost connections and a target
 //! that is stalled now and then: the target is compared at every checkpoint that is met, with a journal of the source.
 //!
-//! Each table has an application of its own, which writes down what the table holds after each of its transactions, and
-//! between which places of the log that was committed. A checkpoint of the target names a place, and so the entry of
-//! each table that the target must equal there, or one of two where a commit was under way.
+//! Each table has an application of its own, which writes down what the table holds after each of its transactions, which
+//! one that was, and between which places of the log it was committed. A checkpoint of the target names a place, or a
+//! snapshot where triggers capture, and so the entry of each table that the target must equal there; or one of two
+//! where a commit was under way.
 
 use crate::harness::{Folder, Mirror, Running};
 use moorage_testkit::{PostgresServer, Session};
@@ -19,6 +20,8 @@ const TABLES: usize = 6;
 /// What a table held.
 #[derive(Clone, Debug)]
 struct Entry {
+    /// The transaction.
+    xid: u64,
     /// The end of the log before the transaction committed, and after.
     log: (u64, u64),
     columns: Vec<String>,
@@ -32,6 +35,53 @@ type Journal = Arc<Mutex<BTreeMap<String, Vec<Entry>>>>;
 fn lsn(text: &str) -> u64 {
     let (high, low) = text.split_once('/').unwrap();
     (u64::from_str_radix(high, 16).unwrap() << 32) | u64::from_str_radix(low, 16).unwrap()
+}
+
+/// How changes are captured.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Capture {
+    Log,
+    Trigger,
+}
+
+/// Where a checkpoint or a mark stands.
+#[derive(Clone, Debug)]
+enum Place {
+    /// In the log.
+    Log(u64),
+    /// A snapshot: its end, and the transactions that it does not see below.
+    Snapshot(u64, Vec<u64>),
+}
+
+impl Place {
+    fn read(text: &str, capture: Capture) -> Self {
+        if capture == Capture::Log {
+            return Self::Log(lsn(text));
+        }
+        let parts: Vec<&str> = text.split(':').collect();
+        let open = parts[2].split(',').filter(|n| !n.is_empty()).map(|n| n.parse().unwrap());
+        Self::Snapshot(parts[1].parse().unwrap(), open.collect())
+    }
+
+    /// Whether all that the other holds is held here too.
+    fn reaches(&self, other: &Self) -> bool {
+        match (self, other) {
+            (Self::Log(here), Self::Log(there)) => here >= there,
+            (Self::Snapshot(end, open), Self::Snapshot(other_end, other_open)) => {
+                (*end, other_open.len()) >= (*other_end, open.len())
+            }
+            _ => false,
+        }
+    }
+
+    /// Whether an entry is held; none if that cannot be told.
+    fn holds(&self, entry: &Entry) -> Option<bool> {
+        match self {
+            Self::Log(at) if entry.log.1 <= *at => Some(true),
+            Self::Log(at) => (entry.log.0 >= *at).then_some(false),
+            Self::Snapshot(end, open) => Some(entry.xid < *end && !open.contains(&entry.xid)),
+        }
+    }
 }
 
 fn end_of_log(session: &Session) -> u64 {
@@ -166,7 +216,9 @@ impl Application {
 
     /// One transaction: up to three changes of structure, with rows before, between and behind, some of it undone.
     fn transaction(&mut self) -> Vec<String> {
-        let mut all = vec!["BEGIN".to_string()];
+        let mut all = vec![
+            ["BEGIN", "BEGIN ISOLATION LEVEL REPEATABLE READ"][self.random.random_range(0..2)].to_string(),
+        ];
         for part in 0..self.random.random_range(1..=4) {
             for _ in 0..self.random.random_range(0..3) {
                 all.push(self.of_rows());
@@ -187,11 +239,11 @@ impl Application {
         all
     }
 
-    fn write_down(&self, journal: &Journal, before: u64, done: String) {
+    fn write_down(&self, journal: &Journal, (xid, before): (u64, u64), done: String) {
         let columns: Vec<String> =
             std::iter::once("id".to_string()).chain(self.columns.iter().map(|c| c.0.clone())).collect();
         let rows = rows_of(&self.session, &self.table, &columns);
-        let entry = Entry { log: (before, end_of_log(&self.session)), columns, rows, done };
+        let entry = Entry { xid, log: (before, end_of_log(&self.session)), columns, rows, done };
         journal.lock().unwrap().entry(self.table.clone()).or_default().push(entry);
     }
 
@@ -212,9 +264,10 @@ impl Application {
                 self.columns = columns;
                 continue;
             }
+            let xid: i64 = self.session.value("SELECT pg_current_xact_id()::text::bigint");
             let before = end_of_log(&self.session);
             self.session.run("COMMIT");
-            self.write_down(journal, before, statements.join("; "));
+            self.write_down(journal, (xid as u64, before), statements.join("; "));
             std::thread::sleep(Duration::from_millis(self.random.random_range(0..150)));
         }
     }
@@ -223,7 +276,7 @@ impl Application {
 /// How the target stands at a checkpoint: its place, and the tables' columns and rows but for those that are read again.
 fn compare(
     target: &Session,
-    journal: &Journal,
+    (journal, capture): (&Journal, Capture),
     never_made: &mut Vec<(String, String)>,
 ) -> Result<usize, String> {
     // Structures are not seen as of a snapshot: first nobody may change them any more.
@@ -239,15 +292,17 @@ fn compare(
     }
     let mut compared = 0;
     let checkpoints = target.rows("SELECT position FROM moorage_state.checkpoints");
-    let at = checkpoints.first().map(|r| lsn(r.get(0)));
+    let at = checkpoints.first().map(|r| Place::read(r.get(0), capture));
     // One that was just read may be ahead of the checkpoint, by less than its mark.
-    let live = target.rows(
-        "SELECT t.source_table FROM moorage_state.tables t JOIN moorage_state.checkpoints c USING (pipeline)
-         WHERE t.state = 'live' AND coalesce(t.mark_position::pg_lsn <= c.position::pg_lsn, true)",
-    );
-    let live: Vec<String> = live.iter().map(|r| r.get::<_, String>(0).replace("public.", "")).collect();
+    let live = target
+        .rows("SELECT t.source_table, t.mark_position FROM moorage_state.tables t WHERE t.state = 'live'");
+    let live =
+        live.iter().map(|r| (r.get::<_, String>(0).replace("public.", ""), r.get::<_, Option<String>>(1)));
+    let is_reached = |mark: &String| at.as_ref().is_some_and(|at| at.reaches(&Place::read(mark, capture)));
+    let live = live.filter(|(_, mark)| mark.as_ref().is_none_or(is_reached));
+    let live: Vec<String> = live.map(|(table, _)| table).collect();
     for table in live.iter().filter(|table| table.starts_with('t')) {
-        let Some(at) = at else { break };
+        let Some(at) = &at else { break };
         let has: Vec<String> = target
             .rows(&format!("SELECT attname::text FROM pg_attribute WHERE attrelid = 'mirror.{table}'::regclass AND attnum > 0 AND NOT attisdropped"))
             .iter()
@@ -255,11 +310,11 @@ fn compare(
             .collect();
         let journal = journal.lock().unwrap();
         let Some(entries) = journal.get(table) else { continue };
-        let last = entries.iter().rposition(|entry| entry.log.1 <= at);
+        let last = entries.iter().rposition(|entry| at.holds(entry) == Some(true));
         let may_be = entries
             .iter()
             .enumerate()
-            .filter(|(i, e)| Some(*i) == last || (last.is_none_or(|l| *i > l) && e.log.0 < at));
+            .filter(|(i, e)| Some(*i) == last || (last.is_none_or(|l| *i > l) && at.holds(e) != Some(false)));
         let may_be: Vec<Entry> = may_be.map(|(_, e)| e.clone()).collect();
         // An entry may not be written down yet.
         let is_open = last.is_none_or(|last| last + 1 == entries.len());
@@ -289,7 +344,7 @@ fn compare(
             let found = rows_of(target, &format!("mirror.{table}"), &has);
             let done: Vec<&str> = may_be.iter().map(|e| e.done.as_str()).collect();
             return Err(format!(
-                "{table} at {at:x}: has {has:?} {found:?}\nexpected {last:?}\nafter one of {done:?}"
+                "{table} at {at:x?}: has {has:?} {found:?}\nexpected {last:?}\nafter one of {done:?}"
             ));
         }
     }
@@ -313,9 +368,12 @@ impl Drop for Over {
 }
 
 #[expect(clippy::print_stdout, reason = "a measurement, and what is needed to understand a failure")]
-fn one(seed: u64) {
-    let name = format!("drift_random_{seed}");
+fn one(seed: u64, capture: Capture) {
+    let name = format!("drift_random_{seed}_{}", if capture == Capture::Log { "log" } else { "trigger" });
     let mirror = Mirror::new(&name, "");
+    if capture == Capture::Trigger {
+        mirror.replace("[sources.harbour]", "[sources.harbour]\ncapture = \"trigger\"");
+    }
     // Of some, renames are held, and someone decides now and then.
     let holds = seed.is_multiple_of(3);
     let renamed = if holds { "hold" } else { "follow" };
@@ -341,7 +399,7 @@ fn one(seed: u64) {
         .source
         .run("CREATE TABLE busy (id int PRIMARY KEY, n int); INSERT INTO busy VALUES (1, 0), (2, 0)");
     for application in &applications {
-        application.write_down(&journal, 0, String::new());
+        application.write_down(&journal, (0, 0), String::new());
     }
     mirror.catch_up();
     let over = Arc::new(AtomicBool::new(false));
@@ -356,6 +414,7 @@ fn one(seed: u64) {
             })
         })
         .collect();
+    let mut running = start(&mirror);
     let working: Vec<std::thread::JoinHandle<()>> = applications
         .into_iter()
         .map(|application| {
@@ -363,10 +422,9 @@ fn one(seed: u64) {
             std::thread::spawn(move || application.work(&journal, 14))
         })
         .collect();
-    let mut running = start(&mirror);
     let (mut compared, mut logs, mut never_made) = (0, String::new(), Vec::new());
     while working.iter().any(|w| !w.is_finished()) {
-        compared += compare(&mirror.target, &journal, &mut never_made)
+        compared += compare(&mirror.target, (&journal, capture), &mut never_made)
             .unwrap_or_else(|differs| panic!("{differs}\n{logs}{}", running.log()));
         match random.random_range(0..40) {
             0 => {
@@ -398,7 +456,8 @@ fn one(seed: u64) {
         mirror.moorage(&["drift", "follow", "--all"]).expect(0, &[]);
         logs += &mirror.catch_up().all();
     }
-    compare(&mirror.target, &journal, &mut never_made).unwrap_or_else(|differs| panic!("{differs}\n{logs}"));
+    compare(&mirror.target, (&journal, capture), &mut never_made)
+        .unwrap_or_else(|differs| panic!("{differs}\n{logs}"));
     for i in 0..TABLES {
         let table = format!("t{i}");
         let entries = journal.lock().unwrap()[&table].clone();
@@ -423,9 +482,12 @@ fn one(seed: u64) {
 
 /// Ten seeds; with `MOORAGE_DRIFT_SEEDS=FROM..TO` others.
 #[rstest::rstest]
-fn random_changes_of_structure_are_followed(#[values(1, 2, 3, 4, 5, 6, 7, 8, 9, 10)] seed: u64) {
-    let Ok(range) = std::env::var("MOORAGE_DRIFT_SEEDS") else { return one(seed) };
+fn random_changes_of_structure_are_followed(
+    #[values(Capture::Log, Capture::Trigger)] capture: Capture,
+    #[values(1, 2, 3, 4, 5, 6, 7, 8, 9, 10)] seed: u64,
+) {
+    let Ok(range) = std::env::var("MOORAGE_DRIFT_SEEDS") else { return one(seed, capture) };
     let (from, to) = range.split_once("..").unwrap();
     let (from, to): (u64, u64) = (from.parse().unwrap(), to.parse().unwrap());
-    (from..to).filter(|s| s % 10 == seed % 10).for_each(one);
+    (from..to).filter(|s| s % 10 == seed % 10).for_each(|seed| one(seed, capture));
 }

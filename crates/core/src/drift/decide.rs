@@ -93,6 +93,8 @@ pub fn decide(before: &Arc<TablePlan>, step: &Arc<Step>, by: &By<'_>) -> Decisio
     let steps = compared.steps(drops, by.dialect, step.values.as_ref());
     let steps = steps.filter(|steps| !asked && (by.alters || steps.is_empty()));
     let then = if steps.is_some() { Then::Merges } else { Then::Rereads };
+    let left_behind = steps.as_ref().map(|steps| compared.left_behind(steps)).unwrap_or_default();
+    plan.structure = Some(Arc::new(Structure { left_behind, ..after }));
     let (before, after, step) = (before.clone(), Arc::new(plan), step.clone());
     Decision::Alter(Alteration { before, after, steps: steps.unwrap_or_default(), then, what, id: 0, step })
 }
@@ -261,7 +263,20 @@ impl Compared<'_> {
         let gone = self.before.columns.iter().zip(kept).filter(|(_, kept)| !kept).map(|(c, _)| &c.name);
         let gone = gone.filter(|_| drops).map(|name| AlterStep::Drop { name: name.clone() });
         // What goes makes room for names, and what is renamed for what comes.
-        Some(gone.chain(in_order(renames)).chain(others).collect())
+        let steps: Vec<AlterStep> = gone.chain(in_order(renames)).chain(others).collect();
+        let behind: Vec<String> = self.left_behind(&steps).iter().map(|name| dialect.fold(name)).collect();
+        // A column that was left is in the way of another one of its name: read again, the table is made without it.
+        self.plan.columns.iter().all(|c| !behind.contains(&dialect.fold(&c.name))).then_some(steps)
+    }
+
+    /// The columns that the target's table has behind these steps, and that nothing is written to any more.
+    fn left_behind(&self, steps: &[AlterStep]) -> Vec<String> {
+        let stays = |was: usize| (0..self.plan.columns.len()).any(|at| self.place_before(at) == Some(was));
+        let gone = (0..self.before.columns.len()).filter(|was| !stays(*was));
+        let gone = gone.map(|was| &self.before.columns[was].name);
+        let is_dropped =
+            |name: &String| steps.iter().any(|step| matches!(step, AlterStep::Drop { name: n } if n == name));
+        self.known.left_behind.iter().chain(gone).filter(|name| !is_dropped(name)).cloned().collect()
     }
 
     /// The value that rows which are there have in a column that comes; none if rows would have to be read for it.

@@ -193,6 +193,12 @@ fn decided(
     "1:id 3:depth",
     "drop depth, add depth = null"
 )]
+#[case::same_name_as_one_that_was_left(
+    "",
+    "1:id 2:depth",
+    "1:id 3:depth",
+    "reread: column depth was added (int32), column depth was dropped"
+)]
 #[case::renamed("", "1:id 2:depth", "1:id 2:draught", "hold: column depth is called draught now")]
 #[case::renamed_and_followed(
     "[pipelines.p.drift]\ncolumn_renamed=\"follow\"",
@@ -264,6 +270,20 @@ fn values_that_are_not_known_are_read_where_the_mapping_sees_them(
     let unknown = Unknown { why: "rewritten".into(), columns };
     let table = "1:id 2:a 3:secret";
     assert_eq!(decided(rest, table, table, None, Some(unknown)), expected);
+}
+
+/// The target's table has it still, also when many other changes came in between.
+#[test]
+fn a_column_that_was_left_is_in_the_way_of_a_later_one_of_its_name() {
+    let config = config("");
+    let dropped = alteration("1:id 2:depth 3:a", "1:id 3:a");
+    let another = decide(&dropped.after, &step(table("1:id 3:a 4:b"), None, None), &by(&config));
+    let Decision::Alter(another) = another else { panic!() };
+    assert_eq!(told(&Decision::Alter(another.clone())), "add b = null");
+    let back = decide(&another.after, &step(table("1:id 3:a 4:b 5:depth"), None, None), &by(&config));
+    assert_eq!(told(&back), "reread: column depth was added (int32)");
+    let Decision::Alter(read) = back else { panic!() };
+    assert_eq!(read.after.structure.as_ref().unwrap().left_behind, [""; 0], "made without it");
 }
 
 /// A column that a rule drops stays dropped whatever it is called, also when it is planned once more at the next start.

@@ -26,6 +26,9 @@ pub struct Structure {
     /// The name that rules of the project file know it by: the one that it had when it was first planned. None: its name.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub known_as: Option<TableName>,
+    /// Columns of the target's table that hold what columns held which are gone by now.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub left_behind: Vec<String>,
 }
 
 impl Structure {
@@ -39,6 +42,7 @@ impl Structure {
             whole_rows: table.whole_rows.clone(),
             state: table.state.clone(),
             known_as: None,
+            left_behind: Vec::new(),
         }
     }
 

@@ -45,7 +45,7 @@ SELECT a.attrelid, a.attname::text, a.attnotnull, a.attgenerated <> '', format_t
        coalesce(r.base, t.oid),
        CASE WHEN r.domain IS NOT NULL THEN coalesce(nullif(r.modifier, -1), t.typtypmod) ELSE a.atttypmod END,
        a.attstorage <> 'p' AND c.relreplident <> 'f', col_description(a.attrelid, a.attnum),
-       a.attnum::int4, a.atttypid, a.atttypmod, a.xmin::text,
+       a.attnum::int4, a.atttypid, a.atttypmod, concat(a.xmin, ':', a.cmin),
        CASE WHEN a.atthasmissing THEN (a.attmissingval::text::text[])[1] END
 FROM pg_attribute a
 JOIN pg_class c ON c.oid = a.attrelid AND c.relkind IN ('r', 'p', 'f', 'v', 'm')

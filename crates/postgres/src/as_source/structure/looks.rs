@@ -8,14 +8,15 @@
 //! The second task of a stream looks every second, and at once when asked. However far the stream is behind, looks are not
 //! thrown away before it has come past them; of a run of equal ones the first and the last are enough.
 
-use crate::as_source::catalog::{self, Described, IdentityBy};
+use super::catalogue::{Catalogue, Seen};
+use crate::as_source::catalog::{Described, IdentityBy};
 use crate::as_source::mark::Mark;
 use crate::as_source::named::NOTE_PREFIX;
 use crate::wire::address::PostgresAddress;
 use crate::wire::connect::Session;
 use crate::wire::lsn;
 use moorage_adapter::{AdapterError, Result};
-use std::collections::{HashMap, VecDeque};
+use std::collections::VecDeque;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 use tokio::sync::{Notify, watch};
@@ -24,9 +25,6 @@ use tokio::sync::{Notify, watch};
 const LOOK_EVERY: Duration = Duration::from_secs(1);
 /// The longest pause between looks that are waited for: a commit can be streamed before it is visible.
 const MOST_PAUSE: Duration = Duration::from_millis(200);
-
-/// What a look saw of the tables that are followed, by their numbers.
-pub(crate) type Seen = HashMap<u32, Arc<Described>>;
 
 /// A look.
 #[derive(Debug)]
@@ -68,18 +66,10 @@ pub(crate) struct Looks {
     came: watch::Sender<u64>,
 }
 
-/// Everything that changes when a table's structure does, as one text a table.
-const MARKS: &str = "
-SELECT c.oid, concat_ws(' ', quote_ident(n.nspname), quote_ident(c.relname), c.relfilenode, c.relnatts, c.relreplident, c.relpersistence,
-  (SELECT string_agg(format('%s:%s', a.attnum, a.xmin), ' ' ORDER BY a.attnum) FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0),
-  (SELECT string_agg(format('%s:%s', i.indexrelid, i.xmin), ' ' ORDER BY i.indexrelid) FROM pg_index i
-     WHERE i.indrelid = c.oid AND (i.indisprimary OR i.indisreplident)))
-FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = ANY($1)";
-
 /// A session for looks, with what the last one saw.
 struct Looker {
     session: Session,
-    marks: HashMap<u32, String>,
+    catalogue: Catalogue,
 }
 
 impl Looks {
@@ -141,7 +131,7 @@ impl Looks {
             Some(looker) => looker,
             none => {
                 let session = Session::open(&self.address).await?;
-                none.insert(Looker { session, marks: HashMap::new() })
+                none.insert(Looker { session, catalogue: Catalogue::new(IdentityBy::Log) })
             }
         };
         let before = self.kept().looks.back().map(|look| look.seen.clone());
@@ -149,17 +139,7 @@ impl Looks {
         session.run("looking at the catalogue", "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY").await?;
         let sql = "SELECT pg_current_snapshot()::text";
         let snapshot: String = session.one("looking at the catalogue", sql, &[]).await?.get(0);
-        let tables: &[u32] = &self.tables;
-        let rows = session.cached("looking at the catalogue", MARKS, &[&tables]).await?;
-        let marks: HashMap<u32, String> = rows.iter().map(|r| (r.get(0), r.get(1))).collect();
-        let seen = match &before {
-            Some(before) if marks == looker.marks => before.clone(),
-            _ => {
-                let described = catalog::describe(session, IdentityBy::Log).await?;
-                let followed = described.into_iter().filter(|d| marks.contains_key(&(d.table.id as u32)));
-                Arc::new(followed.map(|d| (d.table.id as u32, Arc::new(d))).collect::<Seen>())
-            }
-        };
+        let seen = looker.catalogue.look(session, &self.tables, before.as_ref()).await?;
         // Asked last: nothing that the look sees commits behind it.
         let sql = "SELECT pg_current_wal_insert_lsn()::text";
         let end: String = session.one("looking at the catalogue", sql, &[]).await?.get(0);
@@ -171,7 +151,6 @@ impl Looks {
         let complete_at = lsn::parse(&end).ok_or_else(wrong)?;
         let mark = Mark::parse(&snapshot, complete_at).ok_or_else(wrong)?;
         let is_other = before.is_some_and(|before| !is_same(&before, &seen));
-        looker.marks = marks;
         self.keep(mark, complete_at, seen);
         if is_other {
             self.leave_a_note(&looker.session).await?;

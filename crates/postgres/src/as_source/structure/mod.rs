@@ -7,9 +7,11 @@
 //!
 //! - `state`: a structure with its numbers, as the catalogue shows it or as it was told between two looks
 //! - `fit`: which columns a message of the stream is about
+//! - `catalogue`: what the catalogue says, read anew only where it has changed
 //! - `looks`: looks at the catalogue, kept until the stream has come past them
 //! - `table`: one table on its way from look to look
 
+pub(crate) mod catalogue;
 pub(crate) mod fit;
 pub(crate) mod looks;
 pub(crate) mod state;

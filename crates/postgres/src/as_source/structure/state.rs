@@ -15,8 +15,8 @@ pub(crate) struct ColumnState {
     /// Computed from others, and not in the log.
     #[serde(default)]
     pub(crate) generated: bool,
-    /// The transaction that wrote the column's row in the catalogue (`xmin`): while it stays, the column is as it was. None
-    /// if that is not known, because the stream told of the column between two looks.
+    /// The transaction that wrote the column's row in the catalogue, and the command in it (`xmin`, `cmin`): while they stay,
+    /// the column is as it was. (An attempt that was undone may show in the second.) None if that is not known, because the stream told of the column between two looks.
     pub(crate) touched: Option<String>,
 }
 

@@ -78,11 +78,23 @@ impl Table {
             return Ok(None);
         }
         self.passed = look.number;
-        let Some(seen) = look.of(self.now.id as u32) else {
-            let was_gone = std::mem::replace(&mut self.gone, true);
-            let what = GONE.to_string();
-            return Ok((!was_gone).then(|| change(&self.now, what, None)));
-        };
+        match look.of(self.now.id as u32) {
+            Some(seen) => self.arrives(seen),
+            None => Ok(self.goes()),
+        }
+    }
+
+    /// The table is gone from here on.
+    pub(crate) fn goes(&mut self) -> Option<SchemaChange> {
+        let was_gone = std::mem::replace(&mut self.gone, true);
+        (!was_gone).then(|| change(&self.now, GONE.to_string(), None))
+    }
+
+    /// What comes from here on has the structure that was seen.
+    ///
+    /// # Errors
+    /// Likewise.
+    pub(crate) fn arrives(&mut self, seen: &Described) -> Result<Option<SchemaChange>> {
         let unknown = self.unknown(seen, &streamed_numbers(&seen.state));
         self.told.clear();
         // Whatever came since says so with a message of its own.
@@ -91,6 +103,59 @@ impl Table {
         let before = (self.now.clone(), self.state.clone());
         let change = self.go_to(seen.table.clone(), seen.state.clone(), seen, unknown)?;
         Ok(change.or_else(|| (before.1 != self.state).then(|| self.quietly(&before.0))))
+    }
+
+    /// Name and what tells rows apart are as they were seen from here on, while the columns are still as they were. If that
+    /// cannot be said of these columns, what rows there are is not known.
+    ///
+    /// # Errors
+    /// Likewise.
+    pub(crate) fn is_told_apart_as(&mut self, seen: &Described) -> Result<Option<SchemaChange>> {
+        let number = |name: &String| seen.table.columns.iter().find(|c| c.column.name == *name)?.number;
+        let name = |number: u32| {
+            self.now.columns.iter().find(|c| c.number == Some(number)).map(|c| c.column.name.clone())
+        };
+        let here = |key: &Vec<String>| key.iter().map(|k| name(number(k)?)).collect::<Option<Vec<_>>>();
+        let identity = match &seen.table.identity {
+            LogIdentity::Key(key) => here(key).map(LogIdentity::Key),
+            LogIdentity::Full { key: Some(key) } => here(key).map(|key| LogIdentity::Full { key: Some(key) }),
+            other => Some(other.clone()),
+        };
+        let unknown = identity.is_none().then(|| {
+            let why = "its rows are told apart by a column that came meanwhile".into();
+            Unknown { why, columns: None }
+        });
+        let identity = identity.unwrap_or_else(|| self.now.identity.clone());
+        let now = SourceTable { identity, name: seen.table.name.clone(), ..self.now.clone() };
+        if unknown.is_none() && (&now.name, &now.identity) == (&self.now.name, &self.now.identity) {
+            return Ok(None);
+        }
+        self.go_to(now, self.state.clone(), seen, unknown)
+    }
+
+    /// From here on nothing of its rows is known, because of what happened that cannot be followed, until it is seen once more.
+    pub(crate) fn is_lost(&mut self, why: String) -> SchemaChange {
+        let (after, schema) = (Arc::new(self.now.clone()), Arc::new(streamed(&self.now)));
+        let unknown = Some(Unknown { why: why.clone(), columns: None });
+        (self.layout, self.unclear) = (None, true);
+        change(&self.now, why, Some(Step { after, schema, values: None, unknown }))
+    }
+
+    /// The structure, with its numbers.
+    pub(crate) fn state(&self) -> &State {
+        &self.state
+    }
+
+    /// The table as it is known.
+    pub(crate) fn now(&self) -> &SourceTable {
+        &self.now
+    }
+
+    /// The rows are in a file now that holds what they held before.
+    pub(crate) fn moves_to(&mut self, file: u32) -> SchemaChange {
+        self.state.storage = file;
+        self.now.state = self.state.text();
+        self.quietly(&self.now)
     }
 
     /// The same structure with other marks, which are kept: otherwise they would be taken for a change at the next start.

@@ -3,7 +3,7 @@
 //!
 //! A change table has whole rows as text, in which no column is named, so that no structure change and no write of the
 //! application can fail because of them. Beside each change stands a number of the structure that its rows have; what
-//! structure that is, is written down once for each number. The text is written under settings that are fixed on
+//! structure that is, is written down once for each number ([`super::functions`]). The text is written under settings that are fixed on
 //! the function. The functions run with the rights of the user that captures, name everything in full, and never fail
 //! a writer: when the change tables grow beyond their limit, capturing ends for good, which a sequence (not
 //! undone by any rollback) tells the reader before it could miss a change.
@@ -13,8 +13,9 @@
 //! inside a trigger (`nested`), and the versions of rows (`old_at`, `new_at` in `file`) tell what its transaction
 //! did in sum: see [`super::reader`].
 
+use crate::as_source::trigger::functions::{Made, fixed_settings, functions};
 use crate::wire::address::PostgresAddress;
-use crate::wire::connect::{ABOUT_VALUES, SESSION, Session, watched};
+use crate::wire::connect::{Session, watched};
 use crate::wire::error::is_missing_right;
 use crate::wire::waits::{holders, naming_waits};
 use moorage_adapter::{AdapterError, CapturePlan, Doing, Event, Events, Result, Step};
@@ -23,9 +24,6 @@ use moorage_core::plan::table::TablePlan;
 use std::collections::BTreeSet;
 use std::time::{Duration, Instant};
 use tokio_postgres::error::SqlState;
-
-/// Every so many changes the size of a change table is looked at.
-const LOOK_AT_SIZE_EVERY: u32 = 1024;
 
 /// The names of what is made.
 #[derive(Clone, Debug)]
@@ -82,15 +80,23 @@ impl Names {
         self.in_schema("structures")
     }
 
-    fn structure_function(&self, table: u64) -> String {
+    /// Writes down what structure a number stands for.
+    pub(crate) fn note_function(&self, table: u64) -> String {
+        self.in_schema(&format!("note_{table}"))
+    }
+
+    /// Gives the structure that a table has.
+    pub(crate) fn structure_function(&self, table: u64) -> String {
         self.in_schema(&format!("structure_{table}"))
     }
 
-    fn statement_function(&self, table: u64) -> String {
+    /// Runs before each statement.
+    pub(crate) fn statement_function(&self, table: u64) -> String {
         self.in_schema(&format!("statement_{table}"))
     }
 
-    fn function(&self, table: u64) -> String {
+    /// Captures a row.
+    pub(crate) fn function(&self, table: u64) -> String {
         self.in_schema(&format!("capture_{table}"))
     }
 
@@ -203,10 +209,13 @@ pub(crate) async fn make(at: &At<'_>, names: &Names, token: &str, limit: u64) ->
     Ok(())
 }
 
+/// The table that says what structure a number stands for: `state` as [`super::written`] reads it. In `columns` an earlier
+/// version wrote names and types alone.
 fn structures(names: &Names) -> String {
     // Not unique: a writer that had to wait for another one's transaction would be held up by us.
     format!(
-        "CREATE TABLE IF NOT EXISTS {0} (source oid NOT NULL, number bigint NOT NULL, columns text NOT NULL);
+        "CREATE TABLE IF NOT EXISTS {0} (source oid NOT NULL, number bigint NOT NULL, columns text);
+         ALTER TABLE {0} ADD COLUMN IF NOT EXISTS state text, ALTER columns DROP NOT NULL;
          CREATE INDEX IF NOT EXISTS structures_by_number ON {0} (source, number)",
         names.structures()
     )
@@ -245,16 +254,21 @@ pub(crate) async fn align(at: &At<'_>, names: &Names, tables: &[TablePlan], limi
     }
     let mut made = 0;
     // Looked for first: a writer that has just noted a structure would hold up even making what is there.
-    let sql = "SELECT to_regclass($1) IS NULL";
+    let sql =
+        "SELECT NOT EXISTS (SELECT FROM pg_attribute WHERE attrelid = to_regclass($1) AND attname = 'state')";
     if at.session.one("looking for the table of structures", sql, &[&names.structures()]).await?.get(0) {
-        at.run("making the table of structures", &structures(names)).await?;
+        let id = "SELECT coalesce(to_regclass($1)::oid, 0)";
+        let id: u32 =
+            at.session.one("looking for the table of structures", id, &[&names.structures()]).await?.get(0);
+        at.run_locking("making the table of structures", u64::from(id), &structures(names)).await?;
     }
     for plan in tables {
         forget_earlier(at, names, plan).await?;
         if there.iter().any(|(id, _)| *id == plan.source_id) && fits(at.session, names, plan).await? {
             continue;
         }
-        make_table(at, names, plan, limit).await?;
+        let goes_on = there.iter().any(|(id, _)| *id == plan.source_id);
+        make_table(at, names, plan, (limit, goes_on)).await?;
         made += 1;
     }
     let what = format!("triggers on {} {}", tables.len(), if tables.len() == 1 { "table" } else { "tables" });
@@ -264,7 +278,14 @@ pub(crate) async fn align(at: &At<'_>, names: &Names, tables: &[TablePlan], limi
 }
 
 /// The form of what is made for a table.
-const FORM: &str = "whole rows as text, 1";
+const FORM: &str = "whole rows as text, 2";
+
+/// Whether a change table has the column for the layout of rows, which an earlier form lacks.
+pub(crate) async fn has_layout(session: &Session, names: &Names, table: u64) -> Result<bool> {
+    let sql =
+        "SELECT EXISTS (SELECT FROM pg_attribute WHERE attrelid = to_regclass($1) AND attname = 'layout')";
+    Ok(session.one("looking at a change table", sql, &[&names.rows(table)]).await?.get(0))
+}
 
 /// Whether the change table has the present form.
 async fn fits(session: &Session, names: &Names, plan: &TablePlan) -> Result<bool> {
@@ -296,108 +317,27 @@ pub(crate) async fn earlier(session: &Session, names: &Names) -> Result<BTreeSet
     Ok(rows.iter().map(|r| u64::from(r.get::<_, u32>(0))).collect())
 }
 
-/// The statements that make a table's functions and triggers, beside its change table.
-struct Made {
-    structure: String,
-    statement: String,
-    row: String,
-}
-
-fn functions(names: &Names, id: u64, limit: u64, mark: u32) -> Made {
-    let (rows, structures) = (names.rows(id), names.structures());
-    // The structure as of the statement, and the file that the table is in: kept until the transaction ends. What is
-    // known to have been written down is kept for the session; the mark is another one for each table of structures, so
-    // that a session older than a set-up does not take its own knowledge for the new table's.
-    let (now, known) = (format!("moorage.structure_{id}"), format!("moorage.known_{id}_{mark}"));
-    let structure = format!(
-        "DECLARE is_now text; number_now bigint;
-         BEGIN
-           SELECT pg_catalog.sum(a.xmin::pg_catalog.text::bigint OPERATOR(pg_catalog.*) a.attnum)::bigint INTO number_now
-             FROM pg_catalog.pg_attribute a WHERE a.attrelid = {id} AND a.attnum > 0;
-           is_now := number_now || ':' || pg_catalog.pg_relation_filenode({id});
-           IF pg_catalog.current_setting('{known}', true) IS DISTINCT FROM number_now::pg_catalog.text THEN
-             IF NOT EXISTS (SELECT FROM {structures} s WHERE s.source = {id} AND s.number = number_now) THEN
-               INSERT INTO {structures} SELECT {id}, number_now, coalesce(pg_catalog.json_agg(pg_catalog.json_build_array(
-                   a.attname, pg_catalog.format_type(a.atttypid, a.atttypmod)) ORDER BY a.attnum)::pg_catalog.text, '[]')
-                 FROM pg_catalog.pg_attribute a WHERE a.attrelid = {id} AND a.attnum > 0 AND NOT a.attisdropped;
-             END IF;
-             PERFORM pg_catalog.set_config('{known}', number_now::pg_catalog.text, false);
-           END IF;
-           RETURN is_now;
-         END"
-    );
-    let statement = format!(
-        "BEGIN
-           PERFORM pg_catalog.set_config('{now}', {}(), true);
-           RETURN NULL;
-         END",
-        names.structure_function(id)
-    );
-    let insert = |kind: &str, columns: &str, values: &str| {
-        format!(
-            "INSERT INTO {rows} (number, kind, nested, structure, file{columns})
-             VALUES (change, '{kind}', nested, pg_catalog.split_part(frame, ':', 1)::bigint, pg_catalog.split_part(frame, ':', 2)::oid{values})"
-        )
-    };
-    // A row that comes through a partitioned table has no statement of its own table.
-    let row = format!(
-        "DECLARE change bigint; frame text; nested boolean := pg_catalog.pg_trigger_depth() > 1;
-         BEGIN
-           IF pg_catalog.pg_sequence_last_value({full}::pg_catalog.regclass) IS NOT NULL THEN RETURN NULL; END IF;
-           change := pg_catalog.nextval({numbers}::pg_catalog.regclass);
-           IF change % {LOOK_AT_SIZE_EVERY} = 0 AND pg_catalog.pg_table_size({this}::pg_catalog.regclass) > {limit} THEN
-             PERFORM pg_catalog.nextval({full}::pg_catalog.regclass);
-             RETURN NULL;
-           END IF;
-           IF TG_OP = 'TRUNCATE' THEN
-             INSERT INTO {rows} (number, kind, nested) VALUES (change, 'T', nested);
-             RETURN NULL;
-           END IF;
-           frame := pg_catalog.current_setting('{now}', true);
-           IF coalesce(frame, '') = '' THEN frame := {structure}(); END IF;
-           IF TG_OP = 'INSERT' THEN {insert};
-           ELSIF TG_OP = 'UPDATE' THEN {update};
-           ELSE {delete};
-           END IF;
-           RETURN NULL;
-         END",
-        full = quote_literal(&names.full()),
-        numbers = quote_literal(&names.numbers()),
-        this = quote_literal(&rows),
-        structure = names.structure_function(id),
-        insert = insert("I", ", new_at, new", ", NEW.ctid, NEW::pg_catalog.text"),
-        update = insert(
-            "U",
-            ", old_at, new_at, old, new",
-            ", OLD.ctid, NEW.ctid, OLD::pg_catalog.text, NEW::pg_catalog.text"
-        ),
-        delete = insert("D", ", old_at, old", ", OLD.ctid, OLD::pg_catalog.text"),
-    );
-    Made { structure, statement, row }
-}
-
-/// The session's settings for text, as a function's.
-fn fixed_settings() -> String {
-    let texts = SESSION.iter().filter(|(name, _)| ABOUT_VALUES.contains(name));
-    let mut all: Vec<String> =
-        texts.map(|(name, value)| format!("SET {} TO {}", quote_ident(name), quote_literal(value))).collect();
-    // For operators, and for how names of objects look in values.
-    all.push("SET search_path TO pg_catalog, pg_temp".into());
-    all.join(" ")
-}
-
-async fn make_table(at: &At<'_>, names: &Names, plan: &TablePlan, limit: u64) -> Result<()> {
+/// Makes a table's change table, functions and triggers. What captured it before goes on to where these take its place if
+/// `goes_on`: then what is in its change table is kept.
+async fn make_table(
+    at: &At<'_>,
+    names: &Names,
+    plan: &TablePlan,
+    (limit, goes_on): (u64, bool),
+) -> Result<()> {
     let id = plan.source_id;
     let sql = format!(
-        "SELECT {}::regclass::oid, relispartition, pg_has_role(relowner, 'USAGE') FROM pg_class WHERE oid = $1",
+        "SELECT {}::regclass::oid, relispartition, pg_has_role(relowner, 'USAGE'), format('%I.%I', n.nspname, c.relname)
+         FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = $1",
         quote_literal(&names.structures())
     );
     let about = at.session.maybe("looking at the table", &sql, &[&(id as u32)]).await?;
     let gone = || AdapterError::Drift { table: plan.table().clone(), what: "it is gone".into() };
     let about = about.ok_or_else(gone)?;
     let (mark, partition, is_owner): (u32, bool, bool) = (about.get(0), about.get(1), about.get(2));
-    let Made { structure, statement, row } = functions(names, id, limit, mark);
-    let table = plan.table().quoted();
+    let Made { note, structure, statement, row } = functions(names, id, limit, mark);
+    // As it is called now.
+    let table: String = about.get(3);
     let trigger = |what: &str| quote_ident(&names.trigger(what));
     let function = names.function(id);
     let before = if partition {
@@ -420,12 +360,14 @@ async fn make_table(at: &At<'_>, names: &Names, plan: &TablePlan, limit: u64) ->
     let settings = fixed_settings();
     let sql = format!(
         "{drops}
-         DROP TABLE IF EXISTS {rows};
-         CREATE TABLE {rows} (number bigint NOT NULL, xid xid8 NOT NULL DEFAULT pg_current_xact_id(),
+         {anew}
+         CREATE TABLE IF NOT EXISTS {rows} (number bigint NOT NULL, xid xid8 NOT NULL DEFAULT pg_current_xact_id(),
            at timestamptz NOT NULL DEFAULT clock_timestamp(), kind \"char\" NOT NULL, nested boolean NOT NULL,
-           structure bigint, file oid, old_at tid, new_at tid, old text, new text)
+           structure bigint, file oid, layout text, old_at tid, new_at tid, old text, new text)
            WITH (autovacuum_vacuum_scale_factor = 0.05, autovacuum_vacuum_threshold = 5000);
+         ALTER TABLE {rows} ADD COLUMN IF NOT EXISTS layout text;
          COMMENT ON TABLE {rows} IS {form};
+         CREATE OR REPLACE FUNCTION {note_function}(number_now bigint) RETURNS void LANGUAGE plpgsql SECURITY DEFINER {settings} AS {note};
          CREATE OR REPLACE FUNCTION {structure_function}() RETURNS text LANGUAGE plpgsql SECURITY DEFINER SET search_path TO pg_catalog, pg_temp AS {structure};
          CREATE OR REPLACE FUNCTION {statement_function}() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER AS {statement};
          CREATE OR REPLACE FUNCTION {function}() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER {settings} AS {row};
@@ -434,6 +376,9 @@ async fn make_table(at: &At<'_>, names: &Names, plan: &TablePlan, limit: u64) ->
          CREATE TRIGGER {truncate_trigger} AFTER TRUNCATE ON {table} FOR EACH STATEMENT EXECUTE FUNCTION {function}();
          {always}",
         always = always.concat(),
+        anew = if goes_on { String::new() } else { format!("DROP TABLE IF EXISTS {};", names.rows(id)) },
+        note_function = names.note_function(id),
+        note = quote_literal(&note),
         drops = drop_triggers(names, &table),
         rows = names.rows(id),
         form = quote_literal(FORM),
@@ -456,12 +401,13 @@ fn drop_triggers(names: &Names, table: &str) -> String {
 
 async fn drop_table(at: &At<'_>, names: &Names, id: u64, table: &str) -> Result<()> {
     let sql = format!(
-        "{} DROP FUNCTION IF EXISTS {}(); DROP FUNCTION IF EXISTS {}(); DROP FUNCTION IF EXISTS {}();
+        "{} DROP FUNCTION IF EXISTS {}(); DROP FUNCTION IF EXISTS {}(); DROP FUNCTION IF EXISTS {}(); DROP FUNCTION IF EXISTS {}(bigint);
          DROP TABLE IF EXISTS {}; DROP TABLE IF EXISTS {}",
         drop_triggers(names, table),
         names.function(id),
         names.statement_function(id),
         names.structure_function(id),
+        names.note_function(id),
         names.rows(id),
         names.earlier(id)
     );

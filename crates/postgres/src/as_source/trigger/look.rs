@@ -2,7 +2,7 @@
 
 use crate::as_source::look::{count_rows, lock, send_rows};
 use crate::as_source::trigger::capture::Names;
-use crate::as_source::trigger::reader;
+use crate::as_source::trigger::reader::{self, Read, Stretch};
 use crate::wire::address::PostgresAddress;
 use crate::wire::connect::Session;
 use async_trait::async_trait;
@@ -59,7 +59,23 @@ impl SourceLook for TriggerLook {
         let (Some(names), Some(since), Some(now)) = (&self.names, &self.since, reader::position(now)) else {
             return Ok(());
         };
-        reader::read(session, names, &self.tables, (since, &now, false), &sender).await.map(|_| ())
+        let stretch = Stretch { after: since, now: &now, within: false };
+        let (to_us, mut reads) = mpsc::channel(2);
+        let reading = async {
+            let read = reader::read(session, names, &self.tables, &stretch, None, &to_us).await;
+            drop(to_us);
+            read
+        };
+        let sending = async {
+            while let Some(read) = reads.recv().await {
+                // Structures are not followed here.
+                let Read::Block(block) = read else { continue };
+                if sender.send(block).await.is_err() {
+                    return;
+                }
+            }
+        };
+        tokio::join!(reading, sending).0.map(|_| ())
     }
 
     async fn rows(&mut self, table: usize, order: RowOrder, sender: mpsc::Sender<LookedRows>) -> Result<()> {

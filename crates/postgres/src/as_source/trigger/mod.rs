@@ -2,10 +2,14 @@
 //! logical replication.
 
 pub(crate) mod capture;
+mod following;
+mod functions;
+mod gather;
 mod look;
 pub(crate) mod reader;
 mod row_text;
 mod stream;
+mod written;
 
 use crate::as_source::catalog::{self, IdentityBy};
 use crate::as_source::mark::Mark;
@@ -151,7 +155,7 @@ impl SourceLog for PostgresTriggerSource {
     }
 
     fn tells_of_structure(&self) -> bool {
-        false
+        true
     }
 
     fn parse_position(&self, text: &str) -> Option<Position> {

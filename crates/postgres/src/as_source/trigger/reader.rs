@@ -15,24 +15,20 @@
 
 use crate::as_source::mark::Mark;
 use crate::as_source::snapshot::wait_until_flushed;
+use crate::as_source::structure::catalogue::Seen;
 use crate::as_source::trigger::capture::{self, Names};
-use crate::as_source::trigger::row_text;
+use crate::as_source::trigger::following::Followed;
+use crate::as_source::trigger::gather::{Form, Gathered};
+use crate::as_source::trigger::written::Written;
 use crate::wire::connect::Session;
-use crate::wire::copy_text::fields;
 use crate::wire::lsn;
-use crate::wire::values::push_text;
 use chrono::{DateTime, Utc};
 use futures_util::TryStreamExt;
-use moorage_adapter::{AdapterError, Doing, Result, SnapshotMark, StreamTable};
+use moorage_adapter::{Doing, Result, SnapshotMark, StreamTable};
 use moorage_core::Position;
 use moorage_core::change::block::ChangeBlock;
-use moorage_core::change::builder::{ChangeBlockBuilder, Images};
-use moorage_core::change::kind::{ChangeKind, Transaction};
+use moorage_core::change::structure::SchemaChange;
 use moorage_core::model::sql::quote_literal;
-use moorage_core::value::column::RowsBuilder;
-use std::borrow::Cow;
-use std::collections::HashMap;
-use std::sync::Arc;
 use tokio::sync::mpsc;
 
 /// A block is handed on when it has this size.
@@ -138,6 +134,8 @@ pub(crate) async fn is_full(session: &Session, names: &Names) -> Result<bool> {
 pub(crate) struct Found {
     /// How many changes.
     pub(crate) changes: u64,
+    /// How many changes of structure.
+    pub(crate) structures: u64,
     /// The newest time of one.
     pub(crate) newest: DateTime<Utc>,
 }
@@ -145,7 +143,7 @@ pub(crate) struct Found {
 /// What transactions did in sum that changed a table from inside its triggers too (`c`), among others. Changes before a
 /// TRUNCATE and behind it are different segments. Kinds beside the plain ones: `1`, `2` and `3` are the same update,
 /// which is a delete (1) and an insert (3) if its key changed, and otherwise one update (2); `X` is a table
-/// that was rewritten meanwhile, whose versions cannot be followed.
+/// that was altered or rewritten meanwhile, whose versions cannot be followed.
 const NESTED: &str = "
 , n AS (SELECT DISTINCT xid FROM c WHERE nested)
 , s AS (SELECT c.*, max(number) OVER (PARTITION BY xid) AS last,
@@ -154,53 +152,107 @@ const NESTED: &str = "
 , e AS (SELECT s.*, old_at IS NOT NULL AND NOT EXISTS (SELECT FROM s p WHERE p.xid = s.xid AND p.segment = s.segment AND p.new_at = s.old_at) AS head,
                new_at IS NOT NULL AND NOT EXISTS (SELECT FROM s f WHERE f.xid = s.xid AND f.segment = s.segment AND f.old_at = s.new_at) AS tail
         FROM s)
-, rewritten AS (SELECT xid FROM s WHERE kind <> 'T' GROUP BY xid, segment HAVING count(DISTINCT file) > 1)
+, rewritten AS (SELECT xid FROM s WHERE kind <> 'T' GROUP BY xid, segment
+              HAVING count(DISTINCT file) > 1 OR count(DISTINCT structure) > 1 OR count(DISTINCT layout) > 1)
 , ordered AS (
-  SELECT number AS last, 0::bigint AS segment, 0 AS phase, number, xid, at, kind::text, structure, old, new FROM c WHERE xid NOT IN (SELECT xid FROM n)
-  UNION ALL SELECT last, segment, 0, number, xid, at, CASE WHEN xid IN (SELECT xid FROM rewritten) THEN 'X' ELSE 'T' END, structure, old, new
+  SELECT number AS last, 0::bigint AS segment, 0 AS phase, number, xid, at, kind::text, structure, file, layout, old, new FROM c WHERE xid NOT IN (SELECT xid FROM n)
+  UNION ALL SELECT last, segment, 0, number, xid, at, CASE WHEN xid IN (SELECT xid FROM rewritten) THEN 'X' ELSE 'T' END, structure, file, layout, old, new
     FROM e WHERE kind = 'T' OR xid IN (SELECT xid FROM rewritten)
-  UNION ALL SELECT last, segment, 1, number, xid, at, CASE WHEN head AND tail THEN '1' ELSE 'D' END, structure, old, CASE WHEN tail THEN new END FROM e WHERE head
-  UNION ALL SELECT last, segment, 2, number, xid, at, '2', structure, old, new FROM e WHERE head AND tail
-  UNION ALL SELECT last, segment, 3, number, xid, at, CASE WHEN head AND tail THEN '3' ELSE 'I' END, structure, CASE WHEN head THEN old END, new FROM e WHERE tail)";
+  UNION ALL SELECT last, segment, 1, number, xid, at, CASE WHEN head AND tail THEN '1' ELSE 'D' END, structure, file, layout, old, CASE WHEN tail THEN new END FROM e WHERE head
+  UNION ALL SELECT last, segment, 2, number, xid, at, '2', structure, file, layout, old, new FROM e WHERE head AND tail
+  UNION ALL SELECT last, segment, 3, number, xid, at, CASE WHEN head AND tail THEN '3' ELSE 'I' END, structure, file, layout, CASE WHEN head THEN old END, new FROM e WHERE tail)";
 
-/// Reads the changes behind `after` that the open look sees, and with `within` only those within `now`, table by table, and
-/// sends them as blocks. None if nobody listens any more.
+/// What is read.
+pub(crate) enum Read {
+    /// Changes of rows.
+    Block(ChangeBlock),
+    /// A change of structure, behind all blocks that came before it.
+    Change(SchemaChange),
+}
+
+/// Where a look reads.
+pub(crate) struct Stretch<'a> {
+    /// The snapshot behind which changes are read.
+    pub(crate) after: &'a str,
+    /// What the look sees, or an earlier snapshot.
+    pub(crate) now: &'a Position,
+    /// Whether only changes within `now` are read.
+    pub(crate) within: bool,
+}
+
+/// Reads the changes of a stretch that the open look sees, table by table, and sends them. The structures of the tables are
+/// followed if `followed` has them, as the catalogue has `seen` them in the same look; otherwise rows must have the
+/// planned ones. None if nobody listens any more.
 pub(crate) async fn read(
     session: &Session,
     names: &Names,
     tables: &[StreamTable],
-    (after, now, within): (&str, &Position, bool),
-    sender: &mpsc::Sender<ChangeBlock>,
+    stretch: &Stretch<'_>,
+    mut followed: Option<(&mut [Followed], &Seen)>,
+    sender: &mpsc::Sender<Read>,
 ) -> Result<Option<Found>> {
     let mut found = Found::default();
     let earlier = capture::earlier(session, names).await?;
-    let news = news(session, names, tables, after).await?;
-    for (table, _) in tables.iter().zip(news).filter(|(_, news)| *news) {
+    let news = news(session, names, tables, stretch.after).await?;
+    for (at, table) in tables.iter().enumerate().filter(|(at, _)| news.get(*at) == Some(&true)) {
         let id = table.plan.source_id;
-        let condition = between(after, within.then_some(now), table);
+        let mut of_table =
+            followed.as_mut().map(|(followed, seen)| (&mut followed[at], seen.get(&(id as u32))));
+        if let Some((of, seen)) = &mut of_table
+            && let Some(change) = of.begins(seen.map(AsRef::as_ref))?
+        {
+            found.structures += 1;
+            if sender.send(Read::Change(change)).await.is_err() {
+                return Ok(None);
+            }
+        }
+        let condition = between(stretch.after, stretch.within.then_some(stretch.now), table);
         let mut queries = Vec::new();
-        if earlier.contains(&id) {
+        if earlier.contains(&id) && is_any(session, &names.earlier(id), &condition).await? {
             queries.push((earlier_rows(table, &names.earlier(id), &condition), Form::Earlier));
         }
-        let rows = names.rows(id);
-        let structures = Structures::read(session, names, table).await?;
-        let nested = format!("SELECT EXISTS (SELECT FROM {rows} WHERE nested AND {condition})");
-        let columns = "number, xid, (extract(epoch FROM at) * 1000000)::bigint, kind, structure, old, new";
-        let sql = if session.one("looking for nested changes", &nested, &[]).await?.get(0) {
-            format!(
-                "WITH c AS MATERIALIZED (SELECT * FROM {rows} WHERE {condition}) {NESTED} SELECT {columns} FROM ordered ORDER BY last, segment, phase, number"
-            )
-        } else {
-            format!("SELECT {columns} FROM {rows} WHERE {condition} ORDER BY number")
-        };
-        queries.push((sql, Form::Rows(structures)));
+        let written = Written::read(session, names, id).await?;
+        queries.push((rows(session, names, id, &condition).await?, Form::Rows(written)));
         for (sql, form) in queries {
-            if !send(session, table, &sql, form, now, &mut found, sender).await? {
+            let of = of_table.as_mut().map(|(of, _)| &mut **of);
+            let gathered = Gathered::new(table, stretch.now, form, of);
+            if !send(session, &sql, gathered, &mut found, sender).await? {
+                return Ok(None);
+            }
+        }
+    }
+    if let Some((followed, seen)) = followed.filter(|_| !stretch.within) {
+        for (table, of) in tables.iter().zip(followed) {
+            let seen = seen.get(&(table.plan.source_id as u32));
+            let Some(change) = of.ends(seen.map(AsRef::as_ref))? else { continue };
+            found.structures += 1;
+            if sender.send(Read::Change(change)).await.is_err() {
                 return Ok(None);
             }
         }
     }
     Ok(Some(found))
+}
+
+async fn is_any(session: &Session, changes: &str, condition: &str) -> Result<bool> {
+    let sql = format!("SELECT EXISTS (SELECT FROM {changes} WHERE {condition})");
+    Ok(session.one("looking for changes", &sql, &[]).await?.get(0))
+}
+
+/// The query for a table's changes.
+async fn rows(session: &Session, names: &Names, table: u64, condition: &str) -> Result<String> {
+    let rows = names.rows(table);
+    let layout =
+        if capture::has_layout(session, names, table).await? { "layout" } else { "NULL::text AS layout" };
+    let columns =
+        "number, xid, (extract(epoch FROM at) * 1000000)::bigint, kind, structure, file, layout, old, new";
+    let all = format!("number, xid, at, kind, nested, structure, file, {layout}, old_at, new_at, old, new");
+    if is_any(session, &rows, &format!("nested AND {condition}")).await? {
+        return Ok(format!(
+            "WITH c AS MATERIALIZED (SELECT {all} FROM {rows} WHERE {condition}) {NESTED} SELECT {columns} FROM ordered ORDER BY last, segment, phase, number"
+        ));
+    }
+    Ok(format!("SELECT {columns} FROM (SELECT {all} FROM {rows} WHERE {condition}) c ORDER BY number"))
 }
 
 /// The changes of a change table of the earlier form: old image, then new one, column by column.
@@ -217,249 +269,26 @@ fn earlier_rows(table: &StreamTable, changes: &str, condition: &str) -> String {
 /// Sends what one query gives; `false` if nobody listens any more.
 async fn send(
     session: &Session,
-    table: &StreamTable,
     sql: &str,
-    form: Form,
-    now: &Position,
+    mut gathered: Gathered<'_>,
     found: &mut Found,
-    sender: &mpsc::Sender<ChangeBlock>,
+    sender: &mpsc::Sender<Read>,
 ) -> Result<bool> {
-    let doing = Doing::to("reading changes of", table.plan.table());
+    let doing = Doing::to("reading changes of", gathered.table());
     let sql = format!("COPY ({sql}) TO STDOUT");
     let lines = session.client().copy_out(&sql).await.map_err(|e| session.error(&doing, &e))?;
     let mut lines = std::pin::pin!(lines);
-    let mut gathered = Gathered::new(table, now, form);
     while let Some(line) = lines.try_next().await.map_err(|e| session.error(&doing, &e))? {
-        gathered.line(&line, found).map_err(|trouble| trouble.of(table))?;
-        if gathered.bytes >= BLOCK_BYTES && sender.send(gathered.take()?).await.is_err() {
+        for read in gathered.line(&line, found)? {
+            if sender.send(read).await.is_err() {
+                return Ok(false);
+            }
+        }
+        if gathered.bytes() >= BLOCK_BYTES && sender.send(Read::Block(gathered.take()?)).await.is_err() {
             return Ok(false);
         }
     }
-    Ok(gathered.block.is_empty() || sender.send(gathered.take()?).await.is_ok())
-}
-
-/// How a change table holds images.
-enum Form {
-    /// Column by column.
-    Earlier,
-    /// As whole rows.
-    Rows(Structures),
-}
-
-/// For each structure that rows were captured with: where in a row's text each planned column stands.
-struct Structures(HashMap<i64, std::result::Result<Vec<usize>, String>>);
-
-impl Structures {
-    async fn read(session: &Session, names: &Names, table: &StreamTable) -> Result<Self> {
-        let sql = format!("SELECT number, columns FROM {} WHERE source = $1", names.structures());
-        let id = table.plan.source_id as u32;
-        let rows = session.rows("reading structures", &sql, &[&id]).await?;
-        let place = |row: &tokio_postgres::Row| {
-            let columns: Vec<(String, String)> =
-                serde_json::from_str(row.get(1)).map_err(|e| e.to_string())?;
-            let of = |wanted: &moorage_core::Column| {
-                let at = columns.iter().position(|(name, _)| *name == wanted.name);
-                match at {
-                    None => Err(format!("column {} is not there any more", wanted.name)),
-                    Some(at) if columns[at].1 != wanted.source_type => Err(format!(
-                        "column {} is of type {} and was of type {}",
-                        wanted.name, columns[at].1, wanted.source_type
-                    )),
-                    Some(at) => Ok(at),
-                }
-            };
-            if let Some((name, _)) = columns.iter().find(|(name, _)| !table.plan.knows(name)) {
-                return Err(format!("column {name} was added"));
-            }
-            table.plan.schema.columns.iter().map(of).collect()
-        };
-        Ok(Self(rows.iter().map(|row| (row.get(0), place(row))).collect()))
-    }
-}
-
-/// Why a change cannot be read.
-enum Trouble {
-    /// The structure is not the planned one.
-    Drift(String),
-    /// Anything else, in words.
-    Wrong(String),
-}
-
-impl<T: Into<String>> From<T> for Trouble {
-    fn from(words: T) -> Self {
-        Self::Wrong(words.into())
-    }
-}
-
-impl Trouble {
-    fn of(self, table: &StreamTable) -> AdapterError {
-        let table = table.plan.table().clone();
-        match self {
-            Self::Drift(what) => AdapterError::Drift { table, what },
-            Self::Wrong(what) => {
-                AdapterError::Value { table: table.to_string(), what: format!("{what}, in its change table") }
-            }
-        }
-    }
-}
-
-struct Gathered<'a> {
-    table: &'a StreamTable,
-    now: &'a Position,
-    form: Form,
-    block: ChangeBlockBuilder,
-    bytes: usize,
-    /// The transaction of the last change: its proof is its number, by which marks are asked.
-    last: Option<Arc<Transaction>>,
-}
-
-impl<'a> Gathered<'a> {
-    fn new(table: &'a StreamTable, now: &'a Position, form: Form) -> Self {
-        let block = ChangeBlockBuilder::new(table.plan.schema.clone());
-        Self { table, now, form, block, bytes: 0, last: None }
-    }
-
-    fn take(&mut self) -> Result<ChangeBlock> {
-        self.bytes = 0;
-        let empty = ChangeBlockBuilder::new(self.table.plan.schema.clone());
-        Ok(std::mem::replace(&mut self.block, empty).finish()?)
-    }
-
-    fn line(&mut self, line: &[u8], found: &mut Found) -> std::result::Result<(), Trouble> {
-        let mut fields = fields(line);
-        let mut head = || {
-            let field = fields.next().flatten().ok_or("a row with too few values")?;
-            String::from_utf8(field.into_owned()).map_err(|e| e.to_string())
-        };
-        let number: u64 = head()?.parse().map_err(|_| "a number that is none")?;
-        let (xid, at, letter) = (head()?, head()?, head()?);
-        let at = at.parse().ok().and_then(DateTime::from_timestamp_micros).unwrap_or_default();
-        let (kind, old, new) = match letter.as_str() {
-            "I" => (ChangeKind::Insert, false, true),
-            "U" => (ChangeKind::Update, true, true),
-            "D" => (ChangeKind::Delete, true, false),
-            "T" => (ChangeKind::Truncate, false, false),
-            "1" | "2" | "3" => (ChangeKind::Update, true, true),
-            "X" => {
-                return Err(Trouble::Drift(
-                    "it was rewritten inside a transaction whose triggers change it".into(),
-                ));
-            }
-            other => return Err(format!("a change of the unknown kind {other:?}").into()),
-        };
-        let (kind, old, new) = match &self.form {
-            Form::Earlier => {
-                for (wanted, rows) in [(old, &mut self.block.old), (new, &mut self.block.new)] {
-                    push_columns(rows, wanted, &mut fields)?;
-                }
-                (kind, old, new)
-            }
-            Form::Rows(structures) => {
-                let structure = fields.next().ok_or("a row with too few values")?;
-                let texts = [fields.next().flatten(), fields.next().flatten()];
-                let places = match structure {
-                    None => &[][..],
-                    Some(number) => places(structures, &number)?,
-                };
-                let image = |text: &'_ Option<Cow<'_, [u8]>>| match text {
-                    Some(text) => row_text::values(text)
-                        .map(|v| v.into_iter().map(|v| v.map(Cow::into_owned)).collect()),
-                    None => Ok(Vec::new()),
-                };
-                let images: [Vec<Option<Vec<u8>>>; 2] = [image(&texts[0])?, image(&texts[1])?];
-                let Some((kind, old, new)) =
-                    in_sum(&letter, kind, old, new, || self.same_key(places, &images))
-                else {
-                    return Ok(());
-                };
-                let both = [(old, &images[0], &mut self.block.old), (new, &images[1], &mut self.block.new)];
-                for (_, image, rows) in both.into_iter().filter(|(wanted, ..)| *wanted) {
-                    push_places(rows, image, places)?;
-                }
-                (kind, old, new)
-            }
-        };
-        let transaction = match &self.last {
-            Some(last) if last.proof == xid && last.committed_at == at => last.clone(),
-            _ => Arc::new(Transaction { position: self.now.clone(), proof: xid, committed_at: at }),
-        };
-        let images = Images { new, old: old.then_some(true), unchanged: None };
-        self.block.push(kind, number, &transaction, images, line.len());
-        self.last = Some(transaction);
-        self.bytes += line.len();
-        found.changes += 1;
-        found.newest = found.newest.max(at);
-        Ok(())
-    }
-
-    /// Whether an update leaves the key as it was; without a key, no other row can take its place.
-    fn same_key(&self, places: &[usize], [old, new]: &[Vec<Option<Vec<u8>>>; 2]) -> bool {
-        let key = self.table.plan.schema.identity.key().unwrap_or(&[]);
-        key.iter().all(|&k| places.get(k).is_some_and(|&at| old.get(at) == new.get(at)))
-    }
-}
-
-/// What a change is once the key of the updates in sum is known; none if it comes at another place.
-fn in_sum(
-    letter: &str,
-    kind: ChangeKind,
-    old: bool,
-    new: bool,
-    same_key: impl Fn() -> bool,
-) -> Option<(ChangeKind, bool, bool)> {
-    match letter {
-        "1" => (!same_key()).then_some((ChangeKind::Delete, true, false)),
-        "2" => same_key().then_some((ChangeKind::Update, true, true)),
-        "3" => (!same_key()).then_some((ChangeKind::Insert, false, true)),
-        _ => Some((kind, old, new)),
-    }
-}
-
-/// Where the planned columns stand in rows of a structure.
-fn places<'a>(structures: &'a Structures, number: &[u8]) -> std::result::Result<&'a [usize], Trouble> {
-    let number = std::str::from_utf8(number)
-        .ok()
-        .and_then(|n| n.parse().ok())
-        .ok_or("a structure that is no number")?;
-    match structures.0.get(&number) {
-        Some(Ok(places)) => Ok(places),
-        Some(Err(what)) => Err(Trouble::Drift(what.clone())),
-        None => Err(Trouble::Drift("what structure its rows have was not written down".into())),
-    }
-}
-
-fn push_places(
-    rows: &mut RowsBuilder,
-    image: &[Option<Vec<u8>>],
-    places: &[usize],
-) -> std::result::Result<(), Trouble> {
-    let schema = rows.schema().clone();
-    for ((column, builder), &at) in schema.columns.iter().zip(&mut rows.columns).zip(places) {
-        match image.get(at).ok_or("a row with too few values")? {
-            None => builder.push_null(),
-            Some(text) => push_text(builder, &column.logical, text)
-                .map_err(|e| format!("column {}: {e}", column.name))?,
-        }
-    }
-    Ok(())
-}
-
-fn push_columns<'a>(
-    rows: &mut RowsBuilder,
-    wanted: bool,
-    fields: &mut impl Iterator<Item = Option<Cow<'a, [u8]>>>,
-) -> std::result::Result<(), String> {
-    let schema = rows.schema().clone();
-    for (column, builder) in schema.columns.iter().zip(&mut rows.columns) {
-        let field = fields.next().ok_or("a row with too few values")?;
-        match field {
-            _ if !wanted => {}
-            None => builder.push_null(),
-            Some(text) => push_text(builder, &column.logical, &text)
-                .map_err(|e| format!("column {}: {e}", column.name))?,
-        }
-    }
-    Ok(())
+    Ok(gathered.is_empty() || sender.send(Read::Block(gathered.take()?)).await.is_ok())
 }
 
 #[cfg(test)]

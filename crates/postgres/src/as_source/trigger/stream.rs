@@ -1,7 +1,11 @@
 //! The running stream over change tables: looks, one after the other, and forgetting what was acknowledged.
 
+use crate::as_source::assemble::followed;
+use crate::as_source::catalog::IdentityBy;
+use crate::as_source::structure::catalogue::{self, Catalogue};
 use crate::as_source::trigger::capture::{self, Names};
-use crate::as_source::trigger::reader;
+use crate::as_source::trigger::following::Followed;
+use crate::as_source::trigger::reader::{self, Read, Stretch};
 use crate::wire::address::PostgresAddress;
 use crate::wire::connect::Session;
 use async_trait::async_trait;
@@ -16,7 +20,7 @@ use moorage_core::change::segment::Segment;
 use moorage_core::checkpoint::decide::Refusal;
 use moorage_core::model::sql::quote_literal;
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use tokio::sync::mpsc;
 
 /// How often the change tables are looked at; how often acknowledged changes are deleted, and after how long.
@@ -40,7 +44,8 @@ pub(crate) struct Begin {
     pub(crate) notes: WaitingNotes,
     /// Where the first look has to end.
     pub(crate) settled: Option<Position>,
-    /// Whether this is the pipeline's own stream, which marks the history and forgets what is acknowledged.
+    /// Whether this is the pipeline's own stream, which marks the history, forgets what is acknowledged, and follows
+    /// structures.
     pub(crate) owns: bool,
 }
 
@@ -55,6 +60,8 @@ impl Begin {
     /// Starts the stream.
     pub(crate) async fn start(self) -> Result<Box<dyn ChangeStream>> {
         let session = Session::open(&self.address).await?;
+        let structures =
+            if self.owns { Some(Structures::begin(&session, &self.tables).await?) } else { None };
         let polling = Polling {
             address: "the change tables".into(),
             pace: PACE,
@@ -63,20 +70,75 @@ impl Begin {
             settled: self.settled.clone(),
             moves_first: self.owns && self.copies_lie_ahead(),
             forgets: self.owns,
-            polled: Looks { session, begin: self },
+            polled: Looks { session, begin: self, structures },
         };
         Ok(polling.start())
+    }
+}
+
+/// How often the catalogue is looked at where no change is captured.
+const CATALOGUE_EVERY: Duration = Duration::from_secs(1);
+
+/// The structures of the tables, as they are followed.
+struct Structures {
+    ids: Vec<u32>,
+    catalogue: Catalogue,
+    seen: Arc<catalogue::Seen>,
+    followed: Vec<Followed>,
+    looked: Instant,
+    /// Whether a table is not as the catalogue has it, and the next look tells of that.
+    is_other: bool,
+}
+
+impl Structures {
+    async fn begin(session: &Session, tables: &[StreamTable]) -> Result<Self> {
+        let ids: Vec<u32> = tables.iter().map(|t| t.plan.source_id as u32).collect();
+        let mut catalogue = Catalogue::new(IdentityBy::Trigger);
+        reader::begin(session, "").await?;
+        let seen = catalogue.look(session, &ids, None).await?;
+        reader::end(session).await?;
+        let mut is_other = false;
+        let followed = tables.iter().zip(&ids).map(|(table, id)| {
+            let first = seen.get(id);
+            let of = followed(table, first.map(|d| &d.table));
+            is_other |= first.is_none_or(|first| of.is_another_than(first));
+            Followed::new(of, table.plan.schema.clone())
+        });
+        let followed = followed.collect();
+        Ok(Self { ids, catalogue, seen, followed, looked: Instant::now(), is_other })
+    }
+
+    /// Whether the catalogue is another one.
+    async fn has_news(&mut self, session: &Session) -> Result<bool> {
+        if self.is_other || self.looked.elapsed() < CATALOGUE_EVERY {
+            return Ok(self.is_other);
+        }
+        self.looked = Instant::now();
+        self.is_other = self.catalogue.is_other(session, &self.ids).await?;
+        Ok(self.is_other)
+    }
+
+    /// Looks at the catalogue as the open look sees it; gives what is needed to follow.
+    async fn look(&mut self, session: &Session) -> Result<(&mut [Followed], &catalogue::Seen)> {
+        self.seen = self.catalogue.look(session, &self.ids, Some(&self.seen)).await?;
+        Ok((&mut self.followed, &self.seen))
     }
 }
 
 struct Looks {
     session: Session,
     begin: Begin,
+    structures: Option<Structures>,
 }
 
 #[async_trait]
 impl Polled for Looks {
     async fn has_news(&mut self) -> Result<bool> {
+        if let Some(structures) = &mut self.structures
+            && structures.has_news(&self.session).await?
+        {
+            return Ok(true);
+        }
         let Begin { names, tables, after, .. } = &self.begin;
         reader::has_news(&self.session, names, tables, after).await
     }
@@ -90,21 +152,30 @@ impl Polled for Looks {
             what: format!("{now:?} is not a snapshot"),
         };
         let position = reader::position(&now).ok_or_else(wrong)?;
-        let (to_us, mut blocks) = mpsc::channel::<ChangeBlock>(2);
+        let (to_us, mut reads) = mpsc::channel::<Read>(2);
+        let structures = match &mut self.structures {
+            Some(structures) => Some(structures.look(&self.session).await?),
+            None => None,
+        };
         let reading = async {
             let Begin { names, tables, after, .. } = &self.begin;
-            let until = wanted.until.is_some();
-            let found = reader::read(&self.session, names, tables, (after, &position, until), &to_us).await;
+            let stretch = Stretch { after, now: &position, within: wanted.until.is_some() };
+            let found = reader::read(&self.session, names, tables, &stretch, structures, &to_us).await;
             drop(to_us);
             found
         };
         // The last block waits, so that it can end the group.
         let sending = async {
             let mut last: Option<ChangeBlock> = None;
-            while let Some(block) = blocks.recv().await {
-                if let Some(before) = last.replace(block) {
-                    let part = Segment { blocks: vec![before], in_transaction: true, ..Segment::default() };
-                    if !sender.send(part).await {
+            while let Some(read) = reads.recv().await {
+                let (before, change) = match read {
+                    Read::Block(block) => (last.replace(block), None),
+                    Read::Change(change) => (last.take(), Some(change)),
+                };
+                let blocks = before.map(|block| Segment { blocks: vec![block], ..Segment::default() });
+                let change = change.map(|change| Segment { schema: vec![change], ..Segment::default() });
+                for part in blocks.into_iter().chain(change) {
+                    if !sender.send(Segment { in_transaction: true, ..part }).await {
                         return (last, false);
                     }
                 }
@@ -114,6 +185,9 @@ impl Polled for Looks {
         let (found, (last, listening)) = tokio::join!(reading, sending);
         let found = found?;
         reader::end(&self.session).await?;
+        if let Some(structures) = self.structures.as_mut().filter(|_| wanted.until.is_none()) {
+            structures.is_other = false;
+        }
         let Some(found) = found.filter(|_| listening) else { return Ok(Seen::Unheard) };
         // Asked after reading: whatever was committed before the look's snapshot was captured then.
         if reader::is_full(&self.session, &self.begin.names).await? {
@@ -121,7 +195,8 @@ impl Polled for Looks {
         }
         // Whoever sent a note may wait for the position too: tables that were read again come to their places at it.
         let moved = now != self.begin.after && (wanted.moves || wanted.until.is_some());
-        if found.changes == 0 && !moved {
+        let is_empty = found.changes == 0 && found.structures == 0;
+        if is_empty && !moved {
             return Ok(Seen::All(Segment::default()));
         }
         let committed_at =
