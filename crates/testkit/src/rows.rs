@@ -81,6 +81,7 @@ pub fn berths_source_table() -> SourceTable {
         whole_rows: Fix::none(),
         written_by: None,
         written_from: None,
+        bound: Vec::new(),
         state: String::new(),
         comment: None,
         note: None,

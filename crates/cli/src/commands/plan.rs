@@ -58,6 +58,8 @@ struct PlannedTable<'a> {
     condition: Option<&'a str>,
     columns: Vec<PlannedColumn<'a>>,
     left_out: Vec<LeftOut<'a>>,
+    /// Columns that the application cannot drop while the table is captured.
+    bound_columns: &'a [String],
     definition: String,
     definition_by_hand: bool,
 }
@@ -226,6 +228,7 @@ fn as_json<'a>(pipeline: &'a Pipeline, draft: &'a Draft, estimate: Option<Estima
             condition: t.mapping.condition.as_deref(),
             columns: (0..t.columns.len()).map(|i| column(t, i)).collect(),
             left_out: t.left_out.iter().map(|(column, why)| LeftOut { column, why }).collect(),
+            bound_columns: source.map(|source| source.bound.as_slice()).unwrap_or_default(),
             definition: pipeline.target.definition(t),
             definition_by_hand: t.ddl.is_some(),
         }
@@ -287,6 +290,11 @@ fn show(global: &Global, pipeline: &Pipeline, draft: &Draft, estimate: Option<&E
         }
         if let Some(caveat) = draft.caveat(table) {
             render::out(format!("  warning: {}; {};", caveat.found, caveat.fix.statements.join("; ")));
+        }
+        let bound = draft.source_table(table).map(|source| source.bound.as_slice()).unwrap_or_default();
+        if !bound.is_empty() {
+            let bound = bound.join(", ");
+            render::out(format!("  while it is captured, the application cannot DROP COLUMN {bound}"));
         }
         render::out(columns(global, table).trim_fmt());
     }

@@ -85,6 +85,16 @@ impl Quay {
         self.harbour().execute_batch(statements).unwrap();
     }
 
+    /// Ends the test unless both sides hold the same in the columns that the source has now.
+    #[track_caller]
+    pub fn assert_same(&self, table: &str) {
+        let harbour = self.harbour();
+        let sql = "SELECT group_concat('\"' || name || '\"', ', ') FROM pragma_table_info(?1)";
+        let columns: String = harbour.query_row(sql, [table], |r| r.get(0)).unwrap();
+        let rows = |db: &Connection| all_rows(db, &format!("(SELECT {columns} FROM {table})"));
+        assert_eq!(rows(&self.warehouse()), rows(&harbour), "{table}");
+    }
+
     /// Changes the target behind Moorage's back.
     #[track_caller]
     pub fn tamper(&self, statements: &str) {

@@ -76,6 +76,7 @@ pub(crate) fn table(text: &str) -> SourceTable {
         whole_rows: Fix::none(),
         written_by: None,
         written_from: None,
+        bound: Vec::new(),
         note: None,
         comment: None,
         state: String::new(),

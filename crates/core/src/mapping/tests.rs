@@ -51,6 +51,7 @@ fn source(identity: LogIdentity) -> SourceTable {
         whole_rows: Fix::none(),
         written_by: None,
         written_from: None,
+        bound: Vec::new(),
         state: String::new(),
         comment: None,
         note: None,

@@ -2,7 +2,7 @@
 
 use crate::model::finding::{Fix, Reason};
 use crate::model::name::TableName;
-use crate::model::schema::Column;
+use crate::model::schema::{Column, RowIdentity, TableSchema};
 use crate::model::sql::quote_ident;
 use serde::{Deserialize, Serialize};
 
@@ -145,6 +145,8 @@ pub struct SourceTable {
     pub written_by: Option<String>,
     /// Where that pipeline takes its rows from: a text as [`place_of`] makes it.
     pub written_from: Option<String>,
+    /// Columns that what captures its changes has to name: the application cannot drop them while it is captured.
+    pub bound: Vec<String>,
     /// Worth knowing: a partition, for example.
     pub note: Option<String>,
     /// What people wrote about it in the source.
@@ -174,6 +176,21 @@ impl SourceTable {
             ));
         }
         self.kind.why_not().map(str::to_string)
+    }
+
+    /// These of its columns, as changes of rows are handed on with them.
+    pub fn of_columns(&self, is_among: impl Fn(&SourceColumn) -> bool) -> TableSchema {
+        let columns: Vec<Column> =
+            self.columns.iter().filter(|c| is_among(c)).map(|c| c.column.clone()).collect();
+        let places = |names: &[String]| -> Option<Vec<usize>> {
+            names.iter().map(|n| columns.iter().position(|c| c.name == *n)).collect()
+        };
+        let key = match &self.identity {
+            LogIdentity::Key(key) | LogIdentity::Full { key: Some(key) } => places(key),
+            LogIdentity::Full { key: None } | LogIdentity::None(_) => None,
+        };
+        let identity = key.map_or(RowIdentity::WholeRow, RowIdentity::Key);
+        TableSchema { table: self.name.clone(), columns, identity }
     }
 
     /// A text that changes when the table's structure does: columns with types, identity, number.
@@ -233,6 +250,7 @@ mod tests {
                 whole_rows: Fix::none(),
                 written_by: None,
                 written_from: None,
+                bound: Vec::new(),
                 note: None,
                 comment: None,
                 state: String::new(),

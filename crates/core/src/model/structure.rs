@@ -66,6 +66,7 @@ impl Structure {
             whole_rows: self.whole_rows.clone(),
             written_by: None,
             written_from: None,
+            bound: Vec::new(),
             note: None,
             comment: None,
             state: self.state.clone(),

@@ -102,6 +102,12 @@ impl TablePlan {
         self.structure.as_deref().map_or_else(|| structure().table(), Structure::table)
     }
 
+    /// Whether both are of the same source table, whatever it is called: by its number, or by its name where the source does
+    /// not number tables.
+    pub fn is_of_same(&self, other: &Self) -> bool {
+        self.source_id == other.source_id && (self.source_id != 0 || self.table() == other.table())
+    }
+
     /// Whether a table goes by this name: the source's or the target's.
     pub fn goes_by(&self, name: &str) -> bool {
         self.table().goes_by(name) || self.target == name

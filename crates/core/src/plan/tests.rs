@@ -56,6 +56,7 @@ fn table(name: &str, columns: &[&str], identity: LogIdentity) -> SourceTable {
         whole_rows: Fix::none(),
         written_by: None,
         written_from: None,
+        bound: Vec::new(),
         state: String::new(),
         comment: None,
         note: None,

@@ -51,6 +51,7 @@ pub(super) fn of_plan(pipeline: &Pipeline, tables: &[SourceTable], planned: &Pla
         let source = tables.iter().find(|t| t.name == *plan.table());
         found.extend(source.and_then(|source| filter(plan, source)));
         found.extend(without_key(pipeline, plan));
+        found.extend(source.and_then(bound));
     }
     found.push(picked(planned));
     found.extend(as_text(planned));
@@ -69,6 +70,15 @@ fn without_key(pipeline: &Pipeline, plan: &TablePlan) -> Option<Finding> {
         ));
         Finding::warning(End::Source, "no_key", found, why, fix).about(plan.table())
     })
+}
+
+/// Columns that the application cannot drop while the table is captured.
+fn bound(source: &SourceTable) -> Option<Finding> {
+    let columns = &source.bound;
+    let found = format!("while it is captured, the application cannot DROP COLUMN {}", columns.join(", "));
+    let why = "what captures its changes names them; every other statement works. Dropping the pipeline's triggers on it first makes room: the next run makes them anew and reads the table again";
+    let finding = Finding::ok(End::Source, "bound_columns", found).because(why).about(&source.name);
+    (!columns.is_empty()).then_some(finding)
 }
 
 /// A filter over a log that may leave values out: a row that comes into it may come without them.

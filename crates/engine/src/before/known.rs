@@ -14,13 +14,13 @@ pub(crate) fn keep_on(pipeline: &Pipeline, planned: &mut Plan, stored: &[StoredT
     for stored in stored.iter().filter(|s| s.state != TableState::Gone && !s.state.is_unread()) {
         if stored.state == TableState::Held {
             // By which rules it goes on is seen when it does.
-            planned.tables.retain(|t| t.source_id != stored.plan.source_id && t.target != stored.plan.target);
+            planned.tables.retain(|t| !t.is_of_same(&stored.plan) && t.target != stored.plan.target);
             planned.refused.retain(|r| r.table != *stored.plan.table());
             planned.tables.push(stored.plan.clone());
             continue;
         }
         let Some(structure) = stored.plan.structure.as_deref() else { continue };
-        let is_it = |table: &TablePlan| table.source_id == stored.plan.source_id;
+        let is_it = |table: &TablePlan| table.is_of_same(&stored.plan);
         let then = match plan_known(&pipeline.config, structure, pipeline.target.dialect()) {
             Ok(then) => then,
             Err(_) => continue,

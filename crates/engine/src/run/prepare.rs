@@ -264,7 +264,7 @@ async fn refuse_drift(
         let is_told = |table: &TableName| {
             let plan = plans.iter().find(|p| p.table() == table);
             plan.is_some_and(|plan| {
-                plan.structure.is_some() && planned.tables.iter().any(|t| t.source_id == plan.source_id)
+                plan.structure.is_some() && planned.tables.iter().any(|t| t.is_of_same(plan))
             })
         };
         drifted.retain(|(schema, _)| !is_told(&schema.table));

@@ -272,6 +272,7 @@ fn source_table(row: &Row, columns: Vec<SourceColumn>, indexes: &[Index], by: Id
         bytes: (estimate >= 0.0).then_some(row.get::<_, i64>(6).max(0) as u64),
         written_by: None,
         written_from: None,
+        bound: Vec::new(),
         state: String::new(),
         comment: None,
         note: row.get::<_, Option<String>>(10).map(|root| format!("partition of {root}")),

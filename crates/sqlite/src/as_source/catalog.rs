@@ -1,5 +1,6 @@
 //! What a SQLite file declares: tables, columns, keys, unique indexes, and triggers that are in the way.
 
+use crate::as_source::names::foreign_version;
 use moorage_core::model::described::{LogIdentity, SourceColumn, SourceTable, TableKind};
 use moorage_core::model::finding::Fix;
 use moorage_core::model::sql::quote_ident;
@@ -21,7 +22,9 @@ pub(crate) fn discover(db: &Connection) -> Sql<Vec<SourceTable>> {
     )?;
     let listed: Vec<(String, String, bool)> =
         query.query_map([], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?.collect::<Sql<_>>()?;
+    let version = foreign_version(db)?;
     let known = Known {
+        version,
         loops: writes_itself(db)?,
         structures: structures(db)?,
         expressions: expression_indexes(db)?,
@@ -52,6 +55,7 @@ fn sizes(db: &Connection) -> Sql<HashMap<String, u64>> {
 
 /// What was read of all tables at once.
 struct Known {
+    version: i64,
     loops: BTreeMap<String, String>,
     structures: HashMap<String, Structure>,
     expressions: HashMap<String, String>,
@@ -94,6 +98,12 @@ fn table(db: &Connection, name: String, kind: &str, without_rowid: bool, known: 
         _ => None,
     };
     let bytes = known.sizes.get(&name).copied();
+    let mut bound: Vec<String> = match &key {
+        None => columns.iter().map(|c| c.column.name.clone()).collect(),
+        Some(_) => unique_indexes(db, &name)?.into_iter().flat_map(|u| u.columns).map(|(c, _)| c).collect(),
+    };
+    // A key's columns are never dropped.
+    bound.retain(|column| key.as_ref().is_none_or(|key| !key.contains(column)));
     Ok(SourceTable {
         name: TableName::new(SCHEMA, name),
         kind: TableKind::Table,
@@ -107,7 +117,8 @@ fn table(db: &Connection, name: String, kind: &str, without_rowid: bool, known: 
         whole_rows: Fix::none(),
         written_by: None,
         written_from: None,
-        state: String::new(),
+        bound,
+        state: known.version.to_string(),
         comment: None,
         note: None,
     })
@@ -151,7 +162,8 @@ fn structures(db: &Connection) -> Sql<HashMap<String, Structure>> {
         });
         let column = Column { name, logical: logical(&declared), source_type: declared, nullable: !not_null };
         columns.push(SourceColumn {
-            number: None,
+            // As long as the table is not followed, its place will do.
+            number: u32::try_from(columns.len() + 1).ok(),
             known_as: None,
             called: None,
             left: false,
@@ -163,6 +175,15 @@ fn structures(db: &Connection) -> Sql<HashMap<String, Structure>> {
         });
     }
     Ok(all.into_iter().map(|(name, (columns, key))| (name, (columns, usable_key(key)))).collect())
+}
+
+/// One table's primary key, as [`structures`] has it.
+pub(crate) fn usable_key_of(db: &Connection, table: &str) -> Sql<Option<Vec<String>>> {
+    let mut query = db.prepare_cached(
+        "SELECT pk, name, \"notnull\", type FROM pragma_table_xinfo(?1) WHERE pk > 0 ORDER BY pk",
+    )?;
+    let key = query.query_map([table], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?)))?;
+    Ok(usable_key(key.collect::<Sql<KeyColumns>>()?))
 }
 
 fn usable_key(mut key: KeyColumns) -> Option<Vec<String>> {

@@ -1,6 +1,7 @@
 //! What `check` looks at in a SQLite file as a source.
 
-use crate::as_source::capture::{self, Names};
+use crate::as_source::capture::{self};
+use crate::as_source::names::Names;
 use moorage_core::model::finding::{End, Finding, Fix, tables};
 use moorage_core::model::sql::{quote_ident, quote_list};
 use moorage_core::plan::table::TablePlan;

@@ -1,8 +1,9 @@
 //! One state of a source file: a read transaction on one connection. What lies between the target's checkpoint
 //! and that state is read from the change table in the same transaction.
 
-use crate::as_source::capture::{Names, head};
+use crate::as_source::capture::head;
 use crate::as_source::group::Group;
+use crate::as_source::names::Names;
 use crate::as_source::open::open;
 use crate::as_source::snapshot::{read_rows, select};
 use crate::file::error::source_error;

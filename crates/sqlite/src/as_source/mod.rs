@@ -4,18 +4,22 @@ mod capture;
 mod catalog;
 mod check;
 mod console;
+mod explain;
+mod following;
 mod group;
+mod keys;
 mod look;
+mod names;
 mod open;
 mod replaced;
 mod snapshot;
 mod stream;
+mod triggers;
 
 use crate::as_source::open::{head, open as open_file, position};
 use crate::file::error::source_error;
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
-use capture::Names;
 use moorage_adapter::{
     AdapterError, CapturePlan, CaptureSource, CaptureState, CaptureWords, ChangeStream, Console, Event,
     Events, Head, InspectSource, Inspected, Lack, LookAtSource, Prepared, Removed, Result, SetUp,
@@ -29,6 +33,7 @@ use moorage_core::model::described::{SourceIdentity, SourceTable};
 use moorage_core::model::finding::Finding;
 use moorage_core::plan::table::TablePlan;
 use moorage_core::{Position, TableSchema};
+use names::Names;
 use rusqlite::{Connection, OpenFlags, OptionalExtension, TransactionBehavior, params};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -165,7 +170,7 @@ impl SourceLog for SqliteSource {
     }
 
     fn tells_of_structure(&self) -> bool {
-        false
+        true
     }
 
     fn parse_position(&self, text: &str) -> Option<Position> {
@@ -181,7 +186,8 @@ impl SourceLog for SqliteSource {
     }
 
     fn covers(&self, mark: &SnapshotMark, transaction: &Transaction) -> bool {
-        mark.text.parse().is_ok_and(|newest: i64| transaction.position.first() <= newest.max(0) as u64)
+        group::mark_parts(&mark.text)
+            .is_some_and(|(newest, _)| transaction.position.first() <= newest.max(0) as u64)
     }
 }
 
@@ -341,7 +347,7 @@ impl LookAtSource for SqliteSource {
             }
             let changes = names.changes();
             let sql = format!(
-                "SELECT count(*) FROM (SELECT 1 FROM {changes} WHERE id > ?1 AND kind <> 'M' LIMIT ?2)"
+                "SELECT count(*) FROM (SELECT 1 FROM {changes} WHERE id > ?1 AND kind NOT IN ('M', 'm', 'N') LIMIT ?2)"
             );
             let count: i64 = db.query_row(&sql, params![from, COUNT_LIMIT], |r| r.get(0))?;
             let pages = "SELECT coalesce(sum(pgsize), 0) FROM dbstat WHERE name = ?1 AND aggregate = 1";

@@ -5,7 +5,7 @@
 //! gone; an update or a delete: it was still there), and if there is none, the table itself, seen in the same
 //! read transaction, has the row or has it not.
 
-use crate::as_source::capture::{Names, row_number};
+use crate::as_source::names::{Names, row_number};
 use moorage_core::model::sql::quote_ident;
 use rusqlite::{Connection, params};
 use std::collections::{HashMap, HashSet};

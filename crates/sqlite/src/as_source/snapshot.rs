@@ -3,13 +3,16 @@
 //! The mark is the newest change number in that very state: a change is in the snapshot if and only if its
 //! number is not greater.
 
-use crate::as_source::capture::{Names, head};
+use crate::as_source::capture::head;
+use crate::as_source::catalog;
+use crate::as_source::names::{Names, foreign_version};
 use crate::as_source::open::{open, position};
 use crate::file::error::source_error;
 use crate::file::read::{Writer, push};
 use arrow::array::RecordBatch;
 use moorage_adapter::{AdapterError, Doing, Result, SnapshotMark, SnapshotSink};
 use moorage_core::TableSchema;
+use moorage_core::model::described::SourceColumn;
 use moorage_core::model::sql::{quote_ident, quote_list};
 use moorage_core::plan::table::TablePlan;
 use moorage_core::value::column::RowsBuilder;
@@ -59,7 +62,9 @@ fn read_all(
     db.execute_batch("BEGIN").map_err(failed)?;
     // The first read fixes the state that all others see.
     let newest = names.map_or(Ok(0), |names| head(&db, names)).map_err(failed)?;
-    let mark = SnapshotMark { text: newest.to_string(), complete_at: position(newest) };
+    let version = foreign_version(&db).map_err(failed)?;
+    let mark = SnapshotMark { text: format!("{newest} {version}"), complete_at: position(newest) };
+    unchanged(&db, plans).map_err(failed)??;
     for (table, plan) in plans.iter().enumerate() {
         let go_on = read_rows(
             path,
@@ -76,6 +81,28 @@ fn read_all(
         }
     }
     db.execute_batch("ROLLBACK").map_err(failed)
+}
+
+/// Nobody can change the tables' structures any more: whether they are the planned ones. One that was changed since is
+/// planned anew.
+fn unchanged(db: &Connection, plans: &[TablePlan]) -> rusqlite::Result<Result<()>> {
+    let found = catalog::discover(db)?;
+    for plan in plans {
+        let Some(planned) = plan.structure.as_deref() else { continue };
+        let now = found.iter().find(|t| t.name == *plan.table());
+        let is_as_planned = now.is_some_and(|now| {
+            let same = |(a, b): (&SourceColumn, &SourceColumn)| {
+                (&a.column.name, &a.column.source_type, a.generated)
+                    == (&b.column.name, &b.column.source_type, b.generated)
+            };
+            now.columns.len() == planned.columns.len() && now.columns.iter().zip(&planned.columns).all(same)
+        });
+        if !is_as_planned {
+            let reason = "its structure was changed a moment ago".into();
+            return Ok(Err(AdapterError::Busy { doing: Doing::to("reading", plan.table()), reason }));
+        }
+    }
+    Ok(Ok(()))
 }
 
 /// The statement that reads a table's carried columns, with more behind it.

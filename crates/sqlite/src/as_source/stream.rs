@@ -8,9 +8,10 @@
 //! except the last acknowledged change itself: on resuming it must still be there, with its random mark, as
 //! proof that the file's history is the checkpoint's.
 
-use crate::as_source::capture::{Names, captured_by, head};
+use crate::as_source::capture::{captured_by, head};
 use crate::as_source::catalog;
 use crate::as_source::group::Group;
+use crate::as_source::names::Names;
 use crate::as_source::open::{open, position};
 use crate::file::error::source_error;
 use async_trait::async_trait;
@@ -20,6 +21,7 @@ use moorage_adapter::{
 };
 use moorage_core::change::kind::Transaction;
 use moorage_core::change::segment::Segment;
+use moorage_core::change::structure::SchemaChange;
 use moorage_core::{Position, TableSchema};
 use rusqlite::{Connection, params};
 use std::path::{Path, PathBuf};
@@ -48,7 +50,7 @@ pub(crate) struct Begin {
     pub(crate) notes: WaitingNotes,
     /// Where the first look has to end.
     pub(crate) settled: Option<Position>,
-    /// Whether acknowledged changes may be deleted.
+    /// Whether it is the pipeline's own stream: acknowledged changes may be deleted, and structures are followed.
     pub(crate) forgets: bool,
 }
 
@@ -130,14 +132,21 @@ struct Reader {
     last: i64,
     seen_version: Option<i64>,
     seen_schema: Option<i64>,
+    /// Whether structures are followed.
+    follows: bool,
+    /// Changes of structure that the next change comes behind.
+    structures: Vec<SchemaChange>,
 }
 
 impl Reader {
     fn open(begin: Begin) -> Result<Self> {
         let db = open(&begin.path)?;
+        let of = if begin.forgets { Group::following } else { Group::new };
         Ok(Self {
             db,
-            group: Group::new(begin.path.clone(), begin.names.clone(), begin.tables),
+            group: of(begin.path.clone(), begin.names.clone(), begin.tables),
+            follows: begin.forgets,
+            structures: Vec::new(),
             path: begin.path,
             names: begin.names,
             last: begin.from,
@@ -163,7 +172,22 @@ impl Reader {
         run(self, "BEGIN")?;
         let done = self.look_in_transaction(until, hand_on);
         run(self, "ROLLBACK")?;
+        if !self.structures.is_empty() {
+            self.leave_a_note();
+        }
         done
+    }
+
+    /// A change of structure without changes of rows takes effect with this. What cannot be written now can be later.
+    fn leave_a_note(&mut self) {
+        let sql = format!(
+            "INSERT INTO {} (at, tab, kind) VALUES (julianday('now'), '', 'N')",
+            self.names.changes()
+        );
+        if let Err(error) = self.db.execute(&sql, []) {
+            tracing::debug!("a note is written a little later: {error}");
+        }
+        self.seen_version = None;
     }
 
     fn look_in_transaction(
@@ -173,9 +197,23 @@ impl Reader {
     ) -> Result<Seen> {
         let last = head(&self.db, &self.names).map_err(|e| self.failed(e))?;
         let last = until.map_or(last, |until| until.min(last));
-        self.refuse_drift()?;
+        let version: i64 =
+            self.db.query_row("PRAGMA schema_version", [], |r| r.get(0)).map_err(|e| self.failed(e))?;
+        if !self.follows {
+            self.refuse_drift(version)?;
+        } else if self.seen_schema != Some(version) {
+            let news = self.group.see(&self.db, (self.last, last))?;
+            self.structures.extend(news);
+            self.seen_schema = Some(version);
+        }
         if last <= self.last {
             return Ok(Seen::All(Segment::default()));
+        }
+        for change in std::mem::take(&mut self.structures) {
+            let schema = vec![change];
+            if !hand_on(Segment { schema, in_transaction: true, ..Segment::default() }) {
+                return Ok(Seen::Unheard);
+            }
         }
         let Some(end) = self.group.read(&self.db, self.last, last, hand_on)? else {
             return Ok(Seen::Unheard);
@@ -190,9 +228,7 @@ impl Reader {
     }
 
     /// Stops before anything is read behind a change of structure.
-    fn refuse_drift(&mut self) -> Result<()> {
-        let version =
-            self.db.query_row("PRAGMA schema_version", [], |r| r.get(0)).map_err(|e| self.failed(e))?;
+    fn refuse_drift(&mut self, version: i64) -> Result<()> {
         if self.seen_schema == Some(version) {
             return Ok(());
         }

@@ -3,7 +3,7 @@
 use crate::as_source::capture::{OPTIONS, table_list};
 use crate::as_source::catalog::IdentityBy;
 use crate::as_source::check::at::Check;
-use crate::as_source::trigger::capture::Names;
+use crate::as_source::trigger::names::Names;
 use crate::wire::error::words;
 use moorage_adapter::Result;
 use moorage_core::model::finding::{End, Finding, Fix};

@@ -10,7 +10,6 @@ use arrow::array::RecordBatch;
 use moorage_adapter::{AdapterError, GONE, Result};
 use moorage_core::change::structure::{SchemaChange, Step, Unknown};
 use moorage_core::model::described::{LogIdentity, SourceColumn, SourceTable};
-use moorage_core::model::schema::RowIdentity;
 use moorage_core::value::column::RowsBuilder;
 use moorage_core::{Column, TableSchema};
 use std::collections::HashSet;
@@ -390,16 +389,7 @@ fn of_names(
 
 /// The columns that the stream's rows are handed on with.
 pub(crate) fn streamed(table: &SourceTable) -> TableSchema {
-    let columns: Vec<_> = table.columns.iter().filter(|c| !c.generated).map(|c| c.column.clone()).collect();
-    let places = |names: &[String]| -> Option<Vec<usize>> {
-        names.iter().map(|n| columns.iter().position(|c| c.name == *n)).collect()
-    };
-    let key = match &table.identity {
-        LogIdentity::Key(key) | LogIdentity::Full { key: Some(key) } => places(key),
-        LogIdentity::Full { key: None } | LogIdentity::None(_) => None,
-    };
-    let identity = key.map_or(RowIdentity::WholeRow, RowIdentity::Key);
-    TableSchema { table: table.name.clone(), columns, identity }
+    table.of_columns(|c| !c.generated)
 }
 
 /// One row with the values that rows from before have in the columns that came; null in all others.

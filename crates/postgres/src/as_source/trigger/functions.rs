@@ -8,7 +8,7 @@
 //! is seen as it was before: there, each change has the layout of its row beside it, from functions that do not go by the
 //! snapshot.
 
-use crate::as_source::trigger::capture::Names;
+use crate::as_source::trigger::names::Names;
 use crate::wire::connect::{ABOUT_VALUES, SESSION};
 use moorage_core::model::sql::{quote_ident, quote_literal};
 

@@ -1,7 +1,7 @@
 //! Rows of change tables as blocks of changes.
 
 use super::following::{Followed, Told};
-use super::reader::{Found, Read};
+use super::found::{Found, Read};
 use super::row_text;
 use super::written::{Layout, Written};
 use crate::wire::copy_text::fields;
@@ -244,7 +244,9 @@ impl<'a> Gathered<'a> {
 
     /// Whether an update leaves the key as it was; without a key, no other row can take its place.
     fn same_key(&self, places: &[usize], [old, new]: &[Image; 2]) -> bool {
-        let key = self.schema.identity.key().unwrap_or(&[]);
+        let place = |name: &&str| self.schema.columns.iter().position(|c| c.name == *name);
+        let declared = || self.table.plan.schema.key_names().iter().filter_map(place).collect();
+        let key: Vec<usize> = self.schema.identity.key().map_or_else(declared, <[usize]>::to_vec);
         key.iter().all(|&k| places.get(k).is_some_and(|&at| old.get(at) == new.get(at)))
     }
 }

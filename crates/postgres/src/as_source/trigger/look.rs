@@ -1,8 +1,9 @@
 //! One state of a source captured by triggers: one transaction sees the tables and their change tables.
 
 use crate::as_source::look::{count_rows, lock, send_rows};
-use crate::as_source::trigger::capture::Names;
-use crate::as_source::trigger::reader::{self, Read, Stretch};
+use crate::as_source::trigger::found::Read;
+use crate::as_source::trigger::names::Names;
+use crate::as_source::trigger::reader::{self, Stretch};
 use crate::wire::address::PostgresAddress;
 use crate::wire::connect::Session;
 use async_trait::async_trait;

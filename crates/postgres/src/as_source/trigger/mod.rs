@@ -3,9 +3,11 @@
 
 pub(crate) mod capture;
 mod following;
+mod found;
 mod functions;
 mod gather;
 mod look;
+pub(crate) mod names;
 pub(crate) mod reader;
 mod row_text;
 mod stream;
@@ -21,7 +23,6 @@ use crate::wire::server;
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use capture::At;
-use capture::Names;
 use look::TriggerLook;
 use moorage_adapter::{
     AdapterError, CapturePlan, CaptureSource, CaptureState, CaptureWords, ChangeStream, Console, Events,
@@ -36,6 +37,7 @@ use moorage_core::model::described::SourceTable;
 use moorage_core::model::finding::{End, Finding, Fix};
 use moorage_core::plan::table::TablePlan;
 use moorage_core::{Position, TableSchema};
+use names::Names;
 use std::sync::Arc;
 use stream::Begin;
 

@@ -16,9 +16,11 @@
 use crate::as_source::mark::Mark;
 use crate::as_source::snapshot::wait_until_flushed;
 use crate::as_source::structure::catalogue::Seen;
-use crate::as_source::trigger::capture::{self, Names};
+use crate::as_source::trigger::capture;
 use crate::as_source::trigger::following::Followed;
+use crate::as_source::trigger::found::{Found, Read};
 use crate::as_source::trigger::gather::{Form, Gathered};
+use crate::as_source::trigger::names::Names;
 use crate::as_source::trigger::written::Written;
 use crate::wire::connect::Session;
 use crate::wire::lsn;
@@ -26,8 +28,6 @@ use chrono::{DateTime, Utc};
 use futures_util::TryStreamExt;
 use moorage_adapter::{Doing, Result, SnapshotMark, StreamTable};
 use moorage_core::Position;
-use moorage_core::change::block::ChangeBlock;
-use moorage_core::change::structure::SchemaChange;
 use moorage_core::model::sql::quote_literal;
 use tokio::sync::mpsc;
 
@@ -129,17 +129,6 @@ pub(crate) async fn is_full(session: &Session, names: &Names) -> Result<bool> {
     Ok(session.one("looking whether capturing goes on", sql, &[&names.full()]).await?.get(0))
 }
 
-/// What a look found beside the changes themselves.
-#[derive(Default)]
-pub(crate) struct Found {
-    /// How many changes.
-    pub(crate) changes: u64,
-    /// How many changes of structure.
-    pub(crate) structures: u64,
-    /// The newest time of one.
-    pub(crate) newest: DateTime<Utc>,
-}
-
 /// What transactions did in sum that changed a table from inside its triggers too (`c`), among others. Changes before a
 /// TRUNCATE and behind it are different segments. Kinds beside the plain ones: `1`, `2` and `3` are the same update,
 /// which is a delete (1) and an insert (3) if its key changed, and otherwise one update (2); `X` is a table
@@ -161,14 +150,6 @@ const NESTED: &str = "
   UNION ALL SELECT last, segment, 1, number, xid, at, CASE WHEN head AND tail THEN '1' ELSE 'D' END, structure, file, layout, old, CASE WHEN tail THEN new END FROM e WHERE head
   UNION ALL SELECT last, segment, 2, number, xid, at, '2', structure, file, layout, old, new FROM e WHERE head AND tail
   UNION ALL SELECT last, segment, 3, number, xid, at, CASE WHEN head AND tail THEN '3' ELSE 'I' END, structure, file, layout, CASE WHEN head THEN old END, new FROM e WHERE tail)";
-
-/// What is read.
-pub(crate) enum Read {
-    /// Changes of rows.
-    Block(ChangeBlock),
-    /// A change of structure, behind all blocks that came before it.
-    Change(SchemaChange),
-}
 
 /// Where a look reads.
 pub(crate) struct Stretch<'a> {

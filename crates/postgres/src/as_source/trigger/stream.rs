@@ -3,9 +3,11 @@
 use crate::as_source::assemble::followed;
 use crate::as_source::catalog::IdentityBy;
 use crate::as_source::structure::catalogue::{self, Catalogue};
-use crate::as_source::trigger::capture::{self, Names};
+use crate::as_source::trigger::capture;
 use crate::as_source::trigger::following::Followed;
-use crate::as_source::trigger::reader::{self, Read, Stretch};
+use crate::as_source::trigger::found::Read;
+use crate::as_source::trigger::names::Names;
+use crate::as_source::trigger::reader::{self, Stretch};
 use crate::wire::address::PostgresAddress;
 use crate::wire::connect::Session;
 use async_trait::async_trait;

@@ -2,7 +2,7 @@
 
 use crate::as_source::catalog::Described;
 use crate::as_source::structure::state::{ColumnState, State};
-use crate::as_source::trigger::capture::Names;
+use crate::as_source::trigger::names::Names;
 use crate::wire::connect::Session;
 use crate::wire::types::{CatalogType, logical};
 use moorage_adapter::{AdapterError, Result};
