@@ -59,7 +59,9 @@ pub enum Seen {
 
 /// A source that can be asked for what is new.
 ///
-/// The same two places give the same changes in the same order, until what lies between them was acknowledged.
+/// The same two places give the same changes in the same order, until what lies between them was acknowledged, of tables
+/// whose plans say that each change is needed. Of others a source may tell what the changes between two places came to: by
+/// key the row that there is, in a look that sees nothing behind the second.
 #[async_trait]
 pub trait Polled: Send + 'static {
     /// Whether there may be something new; cheap.

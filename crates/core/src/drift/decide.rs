@@ -78,6 +78,7 @@ pub fn decide(before: &Arc<TablePlan>, step: &Arc<Step>, by: &By<'_>) -> Decisio
         Err(why) => return held(format!("{}; as it is now it cannot be carried: {why}", words(&all))),
     };
     plan.target.clone_from(&before.target);
+    plan.each_change = before.each_change;
     let compared = Compared { before, known, plan: &plan, after: &after };
     let seen: Vec<&Difference> = all.iter().filter(|d| compared.sees(d)).collect();
     let what = if seen.is_empty() { words(&all) } else { words(seen.iter().copied()) };

@@ -49,6 +49,7 @@ fn plan(name: &str) -> TablePlan {
         comment: None,
         fingerprint: String::new(),
         structure: None,
+        each_change: false,
     }
 }
 

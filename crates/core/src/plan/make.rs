@@ -136,6 +136,7 @@ fn plan_table(
         comment: table.comment.clone(),
         fingerprint: table.fingerprint(),
         structure: Some(Arc::new(Structure::of(table))),
+        each_change: false,
     };
     plan.mapper()?;
     Ok(plan)

@@ -60,6 +60,9 @@ pub struct TablePlan {
     pub fingerprint: String,
     /// The structure this plan was made from; none in a plan that an earlier version made.
     pub structure: Option<Arc<Structure>>,
+    /// Whether the source has to tell every change by itself, and the very same ones when it is asked again; otherwise it may
+    /// tell what a stretch of them came to. Said anew whenever a plan is made, and not stored.
+    pub each_change: bool,
 }
 
 impl TablePlan {
@@ -156,6 +159,7 @@ impl TablePlan {
             mismatch: Mismatch::default(),
             comment: None,
             structure: None,
+            each_change: false,
             columns: plan.columns.iter().map(|c| PlannedColumn { comment: None, ..c.clone() }).collect(),
             ..plan.clone()
         };
@@ -223,6 +227,7 @@ impl TablePlan {
             comment: None,
             fingerprint: table.fingerprint(),
             structure: Some(Arc::new(Structure::of(table))),
+            each_change: false,
             schema,
         }
     }
@@ -313,6 +318,7 @@ impl TryFrom<StoredPlan> for TablePlan {
             comment: kept.comment,
             fingerprint: kept.fingerprint,
             structure: kept.structure,
+            each_change: false,
         })
     }
 }

@@ -2,7 +2,7 @@
 
 use super::ddl;
 use super::findings::filter;
-use super::known::keep_on;
+use super::known::{keep_on, needs_each_change};
 use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::Result;
 use moorage_adapter::{Surveyed, TableState};
@@ -22,6 +22,9 @@ pub fn plan_pipeline(pipeline: &Pipeline, found: &[SourceTable]) -> Result<Plan>
         for table in &mut planned.tables {
             table.ddl = ddl::edited(folder, table)?;
         }
+    }
+    for table in &mut planned.tables {
+        table.each_change = needs_each_change(pipeline);
     }
     Ok(planned)
 }

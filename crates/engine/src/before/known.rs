@@ -1,9 +1,15 @@
 //! Tables that are followed already, planned from what the target's rows were made from.
 
 use crate::pipeline::ends::Pipeline;
-use moorage_adapter::{StoredTable, TableState};
+use moorage_adapter::{Committing, StoredTable, TableState};
 use moorage_core::plan::make::{Plan, plan_known};
 use moorage_core::plan::table::TablePlan;
+
+/// Whether what a stretch of changes came to is not enough: a commit that was broken off is finished with the very changes
+/// that it began with.
+pub(super) fn needs_each_change(pipeline: &Pipeline) -> bool {
+    pipeline.target.guarantees().committing == Committing::Following
+}
 
 /// Tables that are followed go on from the structure that the target's rows have, by the rules as the project file has them
 /// now; what the source's tables have become since is told by the stream, in its place.
@@ -16,22 +22,25 @@ pub(crate) fn keep_on(pipeline: &Pipeline, planned: &mut Plan, stored: &[StoredT
             // By which rules it goes on is seen when it does.
             planned.tables.retain(|t| !t.is_of_same(&stored.plan) && t.target != stored.plan.target);
             planned.refused.retain(|r| r.table != *stored.plan.table());
-            planned.tables.push(stored.plan.clone());
+            let each_change = needs_each_change(pipeline);
+            planned.tables.push(TablePlan { each_change, ..stored.plan.clone() });
             continue;
         }
         let Some(structure) = stored.plan.structure.as_deref() else { continue };
         let is_it = |table: &TablePlan| table.is_of_same(&stored.plan);
-        let then = match plan_known(&pipeline.config, structure, pipeline.target.dialect()) {
+        let mut then = match plan_known(&pipeline.config, structure, pipeline.target.dialect()) {
             Ok(then) => then,
             Err(_) => continue,
         };
         let Some(place) = planned.tables.iter().position(is_it) else { continue };
         let now = planned.tables.remove(place);
+        then.each_change = now.each_change;
         let followed = TablePlan {
             existing_rows: then.existing_rows,
             on_reject: then.on_reject,
             mismatch: then.mismatch,
             ddl: now.ddl,
+            each_change: now.each_change,
             ..stored.plan.clone()
         };
         let is_as_it_was = then.maps_like(&TablePlan { source_id: then.source_id, ..stored.plan.clone() });

@@ -102,10 +102,14 @@ impl Group {
             let gap = |why: &str| AdapterError::Gap { table: carried.plan.table().clone(), why: why.into() };
             let Some(followed) = &mut carried.followed else { continue };
             let now = found.iter().find(|t| t.name == *carried.plan.table()).ok_or_else(|| gap(GONE))?;
+            let is_keyed = Form::of(&carried.plan) == Form::Keys;
+            let otherwise = "its key, or a column that is not carried, was changed";
+            if let Some(what) = carried.plan.what_changed(now, otherwise).filter(|_| !is_keyed) {
+                return Err(gap(&format!("{what}, and its triggers write down the columns that it had")));
+            }
             if captured_by(db, &self.names, &carried.plan).map_err(failed)?.is_none() {
                 return Err(gap("its triggers were removed or changed, or it was dropped and made again"));
             }
-            let is_keyed = Form::of(&carried.plan) == Form::Keys;
             let rows: Box<dyn Rows + '_> = if is_keyed {
                 let key = key_now(db, &carried.plan).map_err(failed)?;
                 let stretch = Stretch { db, changes: self.names.changes(), tab, key, from, last };
@@ -115,10 +119,6 @@ impl Group {
             };
             let change = followed.see(now, version, rows.as_ref()).map_err(failed)?;
             let Some(mut change) = change else { continue };
-            if !is_keyed && !change.what.is_empty() {
-                let why = "its structure was changed, and its triggers write down the columns that it had";
-                return Err(gap(why));
-            }
             if is_keyed
                 && !change.what.is_empty()
                 && has_rows(db, &self.names, tab, (from, last)).map_err(failed)?

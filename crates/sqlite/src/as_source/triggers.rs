@@ -38,9 +38,9 @@ impl Form {
     /// The form that a table needs.
     pub(crate) fn of(plan: &TablePlan) -> Self {
         match plan.schema.identity {
-            RowIdentity::Key(_) => Self::Keys,
+            RowIdentity::Key(_) if !plan.each_change => Self::Keys,
             // A key that only a rule declares may be null, or not unique.
-            RowIdentity::DeclaredKey(_) | RowIdentity::WholeRow => Self::Rows,
+            RowIdentity::Key(_) | RowIdentity::DeclaredKey(_) | RowIdentity::WholeRow => Self::Rows,
         }
     }
 
@@ -52,9 +52,9 @@ impl Form {
 
 /// How many values of a row the change table needs room for.
 pub(crate) fn width(plan: &TablePlan) -> usize {
-    match &plan.schema.identity {
-        RowIdentity::Key(key) => key.len(),
-        RowIdentity::DeclaredKey(_) | RowIdentity::WholeRow => plan.schema.columns.len(),
+    match (Form::of(plan), plan.schema.identity.key()) {
+        (Form::Keys, Some(key)) => key.len(),
+        _ => plan.schema.columns.len(),
     }
 }
 

@@ -53,6 +53,7 @@ pub(super) fn plan(target: &dyn Target, name: &str, identity: RowIdentity) -> Ta
         comment: None,
         fingerprint: String::new(),
         structure: None,
+        each_change: false,
     }
 }
 

@@ -44,7 +44,8 @@ async fn planned(source: &Arc<dyn Source>) -> TablePlan {
     let found = source.discover().await.unwrap();
     let mut plan = plan(&project.pipelines["p"], &found, MemoryTarget::default().dialect());
     assert!(plan.refused.is_empty(), "{:?}", plan.refused);
-    plan.tables.remove(0)
+    // All that a source promises is asked for.
+    TablePlan { each_change: true, ..plan.tables.remove(0) }
 }
 
 fn checkpoint(source_state: &moorage_adapter::CaptureState, position: String) -> Checkpoint {

@@ -51,7 +51,8 @@ impl Streaming<'_> {
         let mut stream = self.source.changes(start, &silent).await.unwrap();
         self.source.send_note(note).await.unwrap();
         let mut segments: Vec<Segment> = Vec::new();
-        let ends = |s: &Segment| !s.schema.is_empty() || s.notes.iter().any(|n| n == note);
+        let ends =
+            |s: &Segment| s.schema.iter().any(|c| c.step.is_none()) || s.notes.iter().any(|n| n == note);
         while !segments.last().is_some_and(ends) {
             segments.push(stream.next().await.unwrap().segment);
         }
@@ -146,20 +147,34 @@ impl Streaming<'_> {
         assert_eq!(there, expected);
     }
 
-    /// A change of structure is an item of the stream, and nothing that was made behind it comes.
+    /// A change of structure is an item of the stream, in its place. What was made behind it comes with the structure that it
+    /// leads to, or not at all where the source does not tell of that.
     pub(super) async fn structure(&self) {
         let before = changes_of(&self.read(None, None, "one structure").await).len();
         self.under_test.commit(&[Op::Insert(row(201, "before"))]);
         self.under_test.add_column();
         self.under_test.commit(&[Op::Insert(row(202, "behind"))]);
         let segments = self.read(None, None, "another structure").await;
-        let last = segments.last().unwrap();
-        let [change] = &last.schema[..] else { panic!("a change of structure: {:?}", last.schema) };
+        let is_news = |s: &Segment| s.schema.iter().any(|change| !change.what.is_empty());
+        let at = segments.iter().position(is_news).expect("a change of structure");
+        let change = segments[at].schema.last().unwrap();
         assert_eq!(change.table, *self.plan.table());
-        assert!(change.what.contains("depth"), "{}", change.what);
-        let seen = changes_of(&segments);
-        assert!(seen.iter().all(|(_, row)| row.0 != 202), "what was made behind it is not carried: {seen:?}");
-        assert!(seen.len() <= before + 1, "{seen:?}");
+        assert!(segments[at].blocks.is_empty() || !self.source.tells_of_structure(), "by itself");
+        let older = changes_of(&segments[..=at]);
+        assert!(older.iter().all(|(_, row)| row.0 != 202), "made behind it: {older:?}");
+        let later = changes_of(&segments[at + 1..]);
+        let Some(step) = &change.step else {
+            assert!(change.what.contains("depth") && later.is_empty(), "{} {later:?}", change.what);
+            return;
+        };
+        assert!(self.source.tells_of_structure());
+        for columns in [&step.schema.columns, &step.after.columns.iter().map(|c| c.column.clone()).collect()]
+        {
+            assert!(columns.iter().any(|c| c.name == "depth"), "{columns:?}");
+        }
+        assert_eq!(later.iter().filter(|(_, row)| row.0 == 202).count(), 1, "{later:?}");
+        assert!(segments[at + 1..].iter().flat_map(|s| &s.blocks).all(|b| b.schema() == &step.schema));
+        assert_eq!(older.len() + later.len(), before + 2, "every change once");
     }
 }
 

@@ -86,6 +86,7 @@ fn plan() -> TablePlan {
         comment: Some("about".into()),
         fingerprint: "7: c t".into(),
         structure: None,
+        each_change: false,
     }
 }
 
