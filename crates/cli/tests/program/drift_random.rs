@@ -7,6 +7,7 @@
 //! where a commit was under way.
 
 use crate::harness::{Folder, Mirror, Running};
+use crate::one_moment::{Moment, rows_of};
 use moorage_testkit::{PostgresServer, Session};
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng as StdRng;
@@ -37,11 +38,13 @@ fn lsn(text: &str) -> u64 {
     (u64::from_str_radix(high, 16).unwrap() << 32) | u64::from_str_radix(low, 16).unwrap()
 }
 
-/// How changes are captured.
+/// How changes are captured, and where they go.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Capture {
+enum Way {
     Log,
     Trigger,
+    /// By the log, into a file.
+    IntoFile,
 }
 
 /// Where a checkpoint or a mark stands.
@@ -54,8 +57,8 @@ enum Place {
 }
 
 impl Place {
-    fn read(text: &str, capture: Capture) -> Self {
-        if capture == Capture::Log {
+    fn read(text: &str, way: Way) -> Self {
+        if way != Way::Trigger {
             return Self::Log(lsn(text));
         }
         let parts: Vec<&str> = text.split(':').collect();
@@ -86,16 +89,6 @@ impl Place {
 
 fn end_of_log(session: &Session) -> u64 {
     lsn(&session.value::<String>("SELECT pg_current_wal_insert_lsn()::text"))
-}
-
-/// The rows of a table in these columns, as texts, sorted.
-fn rows_of(session: &Session, table: &str, columns: &[String]) -> Vec<Vec<Option<String>>> {
-    let list: Vec<String> = columns.iter().map(|c| format!("{c}::text")).collect();
-    let rows = session.rows(&format!("SELECT {} FROM {table}", list.join(", ")));
-    let mut rows: Vec<Vec<Option<String>>> =
-        rows.iter().map(|r| (0..columns.len()).map(|i| r.get(i)).collect()).collect();
-    rows.sort();
-    rows
 }
 
 /// An application that owns a table.
@@ -273,41 +266,25 @@ impl Application {
     }
 }
 
-/// How the target stands at a checkpoint: its place, and the tables' columns and rows but for those that are read again.
+/// Compares the target with what it has to hold at its checkpoint, but for tables that are read again.
 fn compare(
-    target: &Session,
-    (journal, capture): (&Journal, Capture),
+    mirror: &Mirror,
+    (journal, way): (&Journal, Way),
     never_made: &mut Vec<(String, String)>,
 ) -> Result<usize, String> {
-    // Structures are not seen as of a snapshot: first nobody may change them any more.
-    let tables: Vec<String> = (0..TABLES).map(|i| format!("mirror.t{i}")).collect();
-    let lock = format!(
-        "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY; LOCK TABLE {} IN ACCESS SHARE MODE NOWAIT",
-        tables.join(", ")
-    );
-    if target.try_run(&lock).is_err() {
-        // One is altered at this moment.
-        target.run("ROLLBACK");
-        return Ok(0);
-    }
+    let tables: Vec<String> = (0..TABLES).map(|i| format!("t{i}")).collect();
+    let moment = match way {
+        Way::IntoFile => Some(Moment::of_file(mirror)),
+        Way::Log | Way::Trigger => Moment::of_server(&mirror.target, &tables),
+    };
+    let Some(moment) = moment else { return Ok(0) };
     let mut compared = 0;
-    let checkpoints = target.rows("SELECT position FROM moorage_state.checkpoints");
-    let at = checkpoints.first().map(|r| Place::read(r.get(0), capture));
-    // One that was just read may be ahead of the checkpoint, by less than its mark.
-    let live = target
-        .rows("SELECT t.source_table, t.mark_position FROM moorage_state.tables t WHERE t.state = 'live'");
-    let live =
-        live.iter().map(|r| (r.get::<_, String>(0).replace("public.", ""), r.get::<_, Option<String>>(1)));
-    let is_reached = |mark: &String| at.as_ref().is_some_and(|at| at.reaches(&Place::read(mark, capture)));
-    let live = live.filter(|(_, mark)| mark.as_ref().is_none_or(is_reached));
-    let live: Vec<String> = live.map(|(table, _)| table).collect();
-    for table in live.iter().filter(|table| table.starts_with('t')) {
-        let Some(at) = &at else { break };
-        let has: Vec<String> = target
-            .rows(&format!("SELECT attname::text FROM pg_attribute WHERE attrelid = 'mirror.{table}'::regclass AND attnum > 0 AND NOT attisdropped"))
-            .iter()
-            .map(|r| r.get(0))
-            .collect();
+    let Some(at) = moment.position().map(|text| Place::read(&text, way)) else { return Ok(0) };
+    let is_reached = |mark: &String| at.reaches(&Place::read(mark, way));
+    let live = moment.live().into_iter().filter(|(_, mark)| mark.as_ref().is_none_or(is_reached));
+    for (table, _) in live.filter(|(table, _)| table.starts_with('t')) {
+        let (table, at) = (&table, &at);
+        let has = moment.columns(table);
         let journal = journal.lock().unwrap();
         let Some(entries) = journal.get(table) else { continue };
         let last = entries.iter().rposition(|entry| at.holds(entry) == Some(true));
@@ -328,8 +305,7 @@ fn compare(
             let mut expected: Vec<Vec<Option<String>>> = entry.rows.iter().map(part).collect();
             expected.sort();
             let missing = missing.into_iter().map(|c| (table.clone(), entry.columns[c].clone()));
-            (rows_of(target, &format!("mirror.{table}"), &columns) == expected)
-                .then(|| missing.collect::<Vec<_>>())
+            (moment.rows(table, &columns) == expected).then(|| missing.collect::<Vec<_>>())
         };
         if let Some(missing) = may_be.iter().filter_map(equals).min_by_key(Vec::len) {
             never_made.extend(missing);
@@ -341,14 +317,13 @@ fn compare(
         }
         if !is_open {
             let last = may_be.first().unwrap();
-            let found = rows_of(target, &format!("mirror.{table}"), &has);
+            let found = moment.rows(table, &has);
             let done: Vec<&str> = may_be.iter().map(|e| e.done.as_str()).collect();
             return Err(format!(
                 "{table} at {at:x?}: has {has:?} {found:?}\nexpected {last:?}\nafter one of {done:?}"
             ));
         }
     }
-    target.run("COMMIT");
     Ok(compared)
 }
 
@@ -368,11 +343,13 @@ impl Drop for Over {
 }
 
 #[expect(clippy::print_stdout, reason = "a measurement, and what is needed to understand a failure")]
-fn one(seed: u64, capture: Capture) {
-    let name = format!("drift_random_{seed}_{}", if capture == Capture::Log { "log" } else { "trigger" });
+fn one(seed: u64, way: Way) {
+    let name = format!("drift_random_{seed}_{}", format!("{way:?}").to_lowercase());
     let mirror = Mirror::new(&name, "");
-    if capture == Capture::Trigger {
-        mirror.replace("[sources.harbour]", "[sources.harbour]\ncapture = \"trigger\"");
+    match way {
+        Way::Log => {}
+        Way::Trigger => mirror.replace("[sources.harbour]", "[sources.harbour]\ncapture = \"trigger\""),
+        Way::IntoFile => mirror.into_file(),
     }
     // Of some, renames are held, and someone decides now and then.
     let holds = seed.is_multiple_of(3);
@@ -424,7 +401,7 @@ fn one(seed: u64, capture: Capture) {
         .collect();
     let (mut compared, mut logs, mut never_made) = (0, String::new(), Vec::new());
     while working.iter().any(|w| !w.is_finished()) {
-        compared += compare(&mirror.target, (&journal, capture), &mut never_made)
+        compared += compare(&mirror, (&journal, way), &mut never_made)
             .unwrap_or_else(|differs| panic!("{differs}\n{logs}{}", running.log()));
         match random.random_range(0..40) {
             0 => {
@@ -433,7 +410,7 @@ fn one(seed: u64, capture: Capture) {
                 running = start(&mirror);
             }
             1 => mirror.source.run("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND application_name LIKE 'moorage%'"),
-            2 => {
+            2 if way != Way::IntoFile => {
                 mirror.target.run("BEGIN; LOCK TABLE moorage_state.checkpoints IN EXCLUSIVE MODE");
                 std::thread::sleep(Duration::from_millis(2500));
                 mirror.target.run("COMMIT");
@@ -456,19 +433,25 @@ fn one(seed: u64, capture: Capture) {
         mirror.moorage(&["drift", "follow", "--all"]).expect(0, &[]);
         logs += &mirror.catch_up().all();
     }
-    compare(&mirror.target, (&journal, capture), &mut never_made)
-        .unwrap_or_else(|differs| panic!("{differs}\n{logs}"));
+    compare(&mirror, (&journal, way), &mut never_made).unwrap_or_else(|differs| panic!("{differs}\n{logs}"));
     for i in 0..TABLES {
         let table = format!("t{i}");
         let entries = journal.lock().unwrap()[&table].clone();
         let last = entries.last().unwrap();
         let came_back = never_made.iter().find(|(of, column)| *of == table && last.columns.contains(column));
         assert_eq!(came_back, None, "the column was missing once, and is there\n{logs}");
-        if rows_of(&mirror.target, &format!("mirror.{table}"), &last.columns) != last.rows {
+        let moment = match way {
+            Way::IntoFile => Moment::of_file(&mirror),
+            Way::Log | Way::Trigger => {
+                Moment::of_server(&mirror.target, std::slice::from_ref(&table)).unwrap()
+            }
+        };
+        let is_same = moment.rows(&table, &last.columns) == last.rows;
+        if !is_same {
             let done: Vec<&str> = entries.iter().map(|e| e.done.as_str()).collect();
             println!("{table} was made by\n{}\n{logs}", done.join("; COMMIT;\n"));
         }
-        mirror.assert_same(&table);
+        assert!(is_same, "seed {seed}: {table}");
     }
     mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
     let reread = (0..TABLES).filter(|i| {
@@ -483,11 +466,11 @@ fn one(seed: u64, capture: Capture) {
 /// Ten seeds; with `MOORAGE_DRIFT_SEEDS=FROM..TO` others.
 #[rstest::rstest]
 fn random_changes_of_structure_are_followed(
-    #[values(Capture::Log, Capture::Trigger)] capture: Capture,
+    #[values(Way::Log, Way::Trigger, Way::IntoFile)] way: Way,
     #[values(1, 2, 3, 4, 5, 6, 7, 8, 9, 10)] seed: u64,
 ) {
-    let Ok(range) = std::env::var("MOORAGE_DRIFT_SEEDS") else { return one(seed, capture) };
+    let Ok(range) = std::env::var("MOORAGE_DRIFT_SEEDS") else { return one(seed, way) };
     let (from, to) = range.split_once("..").unwrap();
     let (from, to): (u64, u64) = (from.parse().unwrap(), to.parse().unwrap());
-    (from..to).filter(|s| s % 10 == seed % 10).for_each(|seed| one(seed, capture));
+    (from..to).filter(|s| s % 10 == seed % 10).for_each(|seed| one(seed, way));
 }

@@ -135,6 +135,14 @@ impl Mirror {
         Self::between((server, ""), (server, ""), name, statements)
     }
 
+    /// Has the file `warehouse.db` as the target instead.
+    pub fn into_file(&self) {
+        let text = std::fs::read_to_string(self.path("moorage.toml")).unwrap();
+        let (from, to) = (text.find("[targets.warehouse]").unwrap(), text.find("[pipelines.").unwrap());
+        let file = "[targets.warehouse]\nkind = \"sqlite\"\npath = \"warehouse.db\"\n\n";
+        std::fs::write(self.path("moorage.toml"), format!("{}{file}{}", &text[..from], &text[to..])).unwrap();
+    }
+
     /// Two new databases, each on a server and made with these options.
     pub fn between(
         source: (&PostgresServer, &str),

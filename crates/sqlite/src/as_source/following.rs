@@ -1,6 +1,6 @@
 //! One table's structure from look to look.
 
-use super::explain::{Declared, Explained, explain};
+use super::explain::{Declared, Explained, explain, fewest};
 use moorage_core::TableSchema;
 use moorage_core::change::structure::{SchemaChange, Step, Unknown};
 use moorage_core::model::described::{SourceColumn, SourceTable};
@@ -55,14 +55,20 @@ impl Followed {
         self.version = self.version.max(Some(version));
     }
 
-    /// The table is seen as `found`, in a version of the schema. Gives what has changed since it was last seen.
+    /// The fewest statements that led to what is `found`.
+    pub(crate) fn fewest(&self, found: &SourceTable) -> u64 {
+        fewest(&declared(&self.now), &declared(found))
+    }
+
+    /// The table is seen as `found`, in a version of the schema; of the statements that led to it, so many were about
+    /// something else. Gives what has changed since it was last seen.
     ///
     /// # Errors
     /// Of SQLite.
     pub(crate) fn see(
         &mut self,
         found: &SourceTable,
-        version: i64,
+        (version, others): (i64, u64),
         rows: &dyn Rows,
     ) -> rusqlite::Result<Option<SchemaChange>> {
         if Some(version) == self.version && !self.is_numbered_here {
@@ -70,7 +76,10 @@ impl Followed {
         }
         let (before, after) = (declared(&self.now), declared(found));
         let statements = match self.version {
-            Some(was) => version.checked_sub(was).and_then(|n| u64::try_from(n).ok()).unwrap_or(u64::MAX),
+            Some(was) => match version.checked_sub(was).and_then(|n| u64::try_from(n).ok()) {
+                Some(all) => all.saturating_sub(others),
+                None => u64::MAX,
+            },
             None if before == after => 0,
             None => u64::MAX,
         };
@@ -193,5 +202,6 @@ fn declared(table: &SourceTable) -> Vec<Declared> {
 }
 
 fn by_name(before: &[Declared], after: &[Declared]) -> Vec<Option<usize>> {
-    after.iter().map(|is| before.iter().position(|was| was.name == is.name)).collect()
+    // One of the same name that is declared otherwise is another one.
+    after.iter().map(|is| before.iter().position(|was| was == is)).collect()
 }

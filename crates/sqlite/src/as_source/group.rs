@@ -55,6 +55,8 @@ pub(crate) struct Group {
     path: PathBuf,
     names: Names,
     tables: HashMap<String, Carried>,
+    /// The names of what was in the file's schema at the last look at it.
+    objects: Option<HashSet<String>>,
     order: u64,
 }
 
@@ -66,7 +68,7 @@ impl Group {
             let schema = t.plan.schema.clone();
             (name, Carried { schema, plan: t.plan, followed: None, covered, skips_rows: false, block: None })
         };
-        Self { path, names, tables: tables.into_iter().map(carried).collect(), order: 0 }
+        Self { path, names, tables: tables.into_iter().map(carried).collect(), objects: None, order: 0 }
     }
 
     /// With the structures of the tables followed.
@@ -96,6 +98,15 @@ impl Group {
     pub(crate) fn see(&mut self, db: &Connection, (from, last): (i64, i64)) -> Result<Vec<SchemaChange>> {
         let found = catalog::discover(db).map_err(|e| self.failed(e))?;
         let version = foreign_version(db).map_err(|e| self.failed(e))?;
+        let objects = objects(db).map_err(|e| self.failed(e))?;
+        // Whatever has a new name was made, or renamed, by a statement of its own.
+        let made =
+            self.objects.replace(objects.clone()).map_or(0, |before| objects.difference(&before).count());
+        let now = |carried: &Carried| found.iter().find(|t| t.name == *carried.plan.table());
+        let fewest = |carried: &Carried| Some(carried.followed.as_ref()?.fewest(now(carried)?));
+        let fewest: HashMap<String, u64> =
+            self.tables.iter().filter_map(|(tab, carried)| Some((tab.clone(), fewest(carried)?))).collect();
+        let all = made as u64 + fewest.values().sum::<u64>();
         let mut changes = Vec::new();
         for (tab, carried) in &mut self.tables {
             let failed = |e| source_error(&self.path, "reading the change table", e);
@@ -117,7 +128,8 @@ impl Group {
             } else {
                 Box::new(AllKept)
             };
-            let change = followed.see(now, version, rows.as_ref()).map_err(failed)?;
+            let others = all - fewest.get(tab).copied().unwrap_or(0);
+            let change = followed.see(now, (version, others), rows.as_ref()).map_err(failed)?;
             let Some(mut change) = change else { continue };
             if is_keyed
                 && !change.what.is_empty()
@@ -350,6 +362,13 @@ impl Carried {
         block.push(kind, order, &transaction, images, bytes);
         Ok(bytes)
     }
+}
+
+/// The names of everything that is in the schema by a statement of its own.
+fn objects(db: &Connection) -> rusqlite::Result<HashSet<String>> {
+    let mut query =
+        db.prepare_cached("SELECT type || ' ' || name FROM sqlite_schema WHERE name NOT LIKE 'sqlite\\_%' ESCAPE '\\' AND name NOT LIKE 'moorage\\_%' ESCAPE '\\'")?;
+    query.query_map([], |r| r.get(0))?.collect()
 }
 
 /// Whether whole rows of a table were written down in a stretch, by an earlier version's triggers.

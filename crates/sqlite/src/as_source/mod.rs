@@ -81,13 +81,21 @@ impl SqliteSource {
             .map_err(|e| AdapterError::Io { doing: doing.into(), reason: e.to_string() })?
     }
 
-    /// Runs a statement or two that only need their SQL errors worded.
+    /// Reads something that only needs its SQL errors worded.
     async fn sql<T: Send + 'static>(
         &self,
         doing: &'static str,
         work: impl FnOnce(&Connection) -> rusqlite::Result<T> + Send + 'static,
     ) -> Result<T> {
-        self.with(doing, move |db, path| work(db).map_err(|e| source_error(path, doing, e))).await
+        self.with(doing, move |db, path| {
+            // All of it sees one state.
+            let run = || {
+                let transaction = db.unchecked_transaction()?;
+                work(&transaction)
+            };
+            run().map_err(|e| source_error(path, doing, e))
+        })
+        .await
     }
 
     /// Changes something in a transaction.
@@ -144,7 +152,12 @@ impl InspectSource for SqliteSource {
     async fn inspect(&self, capture: &CapturePlan, inspected: &Inspected<'_>) -> Result<Vec<Finding>> {
         let (names, place) = (Names::new(capture), self.path.display().to_string());
         let plans = inspected.plan.tables.clone();
-        self.sql("looking at the file", move |db| check::inspect(db, &names, &place, &plans)).await
+        // It tries a write, in a transaction of its own.
+        self.with("looking at the file", move |db, path| {
+            check::inspect(db, &names, &place, &plans)
+                .map_err(|e| source_error(path, "looking at the file", e))
+        })
+        .await
     }
 
     async fn set_up_script(&self, _: &CapturePlan, set_up: &SetUp<'_>) -> Result<String> {

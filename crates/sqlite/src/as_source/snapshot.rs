@@ -92,8 +92,8 @@ fn unchanged(db: &Connection, plans: &[TablePlan]) -> rusqlite::Result<Result<()
         let now = found.iter().find(|t| t.name == *plan.table());
         let is_as_planned = now.is_some_and(|now| {
             let same = |(a, b): (&SourceColumn, &SourceColumn)| {
-                (&a.column.name, &a.column.source_type, a.generated)
-                    == (&b.column.name, &b.column.source_type, b.generated)
+                // Whoever follows it takes it for what it was when it was read.
+                (&a.column, a.generated) == (&b.column, b.generated)
             };
             now.columns.len() == planned.columns.len() && now.columns.iter().zip(&planned.columns).all(same)
         });
