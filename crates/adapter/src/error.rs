@@ -140,6 +140,12 @@ pub enum AdapterError {
         /// What was seen.
         why: String,
     },
+    /// A table that the pipeline picks is there now. Setting up anew has it join.
+    #[error("table {table} appeared")]
+    Appeared {
+        /// The source table.
+        table: TableName,
+    },
     /// The checkpoint and the source do not fit together.
     #[error("{0}")]
     History(#[from] moorage_core::checkpoint::decide::Refusal),
@@ -207,6 +213,7 @@ impl AdapterError {
             Self::TurnLost { .. } => "turn_lost",
             Self::CheckpointMoved { .. } => "checkpoint_moved",
             Self::Gap { .. } => "gap",
+            Self::Appeared { .. } => "appeared",
             Self::History(_) => "history",
             Self::Value { .. } => "value",
             Self::Protocol { .. } => "protocol",
@@ -226,7 +233,9 @@ impl AdapterError {
     /// What it is about: a table, a slot, a file; none where it is about an end as a whole, or that is not known.
     pub fn object(&self) -> Option<String> {
         match self {
-            Self::Drift { table, .. } | Self::Gap { table, .. } => Some(format!("table {table}")),
+            Self::Drift { table, .. } | Self::Gap { table, .. } | Self::Appeared { table } => {
+                Some(format!("table {table}"))
+            }
             Self::Value { table, .. } => Some(format!("table {table}")),
             other => other.doing()?.object.clone(),
         }
@@ -235,7 +244,7 @@ impl AdapterError {
     /// Whether the same thing may work when tried again, with a new connection.
     pub fn is_transient(&self) -> bool {
         match self {
-            Self::Lost { .. } | Self::Busy { .. } | Self::Gap { .. } => true,
+            Self::Lost { .. } | Self::Busy { .. } | Self::Gap { .. } | Self::Appeared { .. } => true,
             Self::Connect { layer, .. } => {
                 matches!(layer, Layer::Refused | Layer::TimedOut | Layer::Network | Layer::NameLookup)
             }

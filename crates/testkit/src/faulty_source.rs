@@ -14,7 +14,7 @@ use moorage_core::checkpoint::stored::Checkpoint;
 use moorage_core::model::described::SourceTable;
 use moorage_core::model::finding::Finding;
 use moorage_core::plan::table::TablePlan;
-use moorage_core::{Position, TableSchema};
+use moorage_core::{Position, TableName, TableSchema};
 use std::sync::Arc;
 
 /// Counts the calls of a source, and what its streams give, and fails one of them. Calls that a clock makes, beside the
@@ -71,6 +71,10 @@ impl InspectSource for FaultySource {
 
     async fn discover(&self) -> Result<Vec<SourceTable>> {
         self.fuse.guard(self.inner.discover()).await
+    }
+
+    async fn table_names(&self) -> Result<Vec<TableName>> {
+        self.fuse.guard(self.inner.table_names()).await
     }
 
     async fn inspect(&self, capture: &CapturePlan, inspected: &Inspected<'_>) -> Result<Vec<Finding>> {

@@ -255,6 +255,10 @@ impl InspectSource for MemorySource {
         Ok(tables.collect())
     }
 
+    async fn table_names(&self) -> Result<Vec<TableName>> {
+        Ok(self.discover().await?.into_iter().map(|table| table.name).collect())
+    }
+
     async fn console(&self) -> Result<Box<dyn Console>> {
         Err(AdapterError::refused("memory", "it has no statements"))
     }

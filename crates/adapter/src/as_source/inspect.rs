@@ -2,6 +2,7 @@
 
 use crate::{CapturePlan, Console, Lack, Result};
 use async_trait::async_trait;
+use moorage_core::TableName;
 use moorage_core::model::described::SourceTable;
 use moorage_core::model::finding::Finding;
 use moorage_core::plan::make::Plan;
@@ -55,6 +56,9 @@ pub trait InspectSource: Send + Sync {
 
     /// The tables that are there, not the system's own.
     async fn discover(&self) -> Result<Vec<SourceTable>>;
+
+    /// The names of what [`discover`](Self::discover) finds. Asked every few seconds: it costs the source next to nothing.
+    async fn table_names(&self) -> Result<Vec<TableName>>;
 
     /// Looks at everything a pipeline needs, each finding with what mends it. Tries things and takes them back
     /// where that does not disturb anyone.

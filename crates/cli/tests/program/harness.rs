@@ -135,8 +135,18 @@ impl Mirror {
         Self::between((server, ""), (server, ""), name, statements)
     }
 
+    /// One more session on the source.
+    pub fn another_session(&self) -> Session {
+        PostgresServer::shared().session(&self.source.value::<String>("SELECT current_database()::text"))
+    }
+
+    /// Runs statements in the source again and again, in a session of its own, until it is let go of.
+    pub fn load(&self, statements: &'static str) -> Load {
+        Load::start(self.another_session(), statements)
+    }
+
     /// Has the file `warehouse.db` as the target instead.
-    pub fn into_file(&self) {
+    pub fn has_file_as_target(&self) {
         let text = std::fs::read_to_string(self.path("moorage.toml")).unwrap();
         let (from, to) = (text.find("[targets.warehouse]").unwrap(), text.find("[pipelines.").unwrap());
         let file = "[targets.warehouse]\nkind = \"sqlite\"\npath = \"warehouse.db\"\n\n";

@@ -25,6 +25,7 @@ mod harness;
 mod history;
 mod hostile;
 mod identities;
+mod joining;
 mod load;
 mod mapping;
 mod one_moment;

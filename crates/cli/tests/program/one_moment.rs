@@ -88,7 +88,7 @@ impl<'a> Moment<'a> {
             Self::File(db) => {
                 let list: Vec<String> = columns.iter().map(|c| format!("CAST({c} AS TEXT)")).collect();
                 let mut query = db.prepare(&format!("SELECT {} FROM {table}", list.join(", "))).unwrap();
-                let row = |r: &rusqlite::Row<'_>| (0..columns.len()).map(|i| r.get(i)).collect();
+                let row = |r: &rusqlite::Row<'_>| (0..columns.len()).map(|i| Ok(whole(r.get(i)?))).collect();
                 let mut rows: Rows = query.query_map([], row).unwrap().map(Result::unwrap).collect();
                 rows.sort();
                 rows
@@ -109,7 +109,12 @@ impl Drop for Moment<'_> {
 pub fn rows_of(session: &Session, table: &str, columns: &[String]) -> Rows {
     let list: Vec<String> = columns.iter().map(|c| format!("{c}::text")).collect();
     let rows = session.rows(&format!("SELECT {} FROM {table}", list.join(", ")));
-    let mut rows: Rows = rows.iter().map(|r| (0..columns.len()).map(|i| r.get(i)).collect()).collect();
+    let mut rows: Rows = rows.iter().map(|r| (0..columns.len()).map(|i| whole(r.get(i))).collect()).collect();
     rows.sort();
     rows
+}
+
+/// A decimal in a file has no trailing zeros.
+fn whole(text: Option<String>) -> Option<String> {
+    text.map(|text| text.trim_end_matches(".00").to_string())
 }

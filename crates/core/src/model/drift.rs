@@ -59,11 +59,13 @@ pub enum DriftKind {
     TableRenamed,
     /// The table went, and another one of its name came.
     TableMadeAgain,
+    /// A table came that the pipeline picks.
+    TableAdded,
 }
 
 impl DriftKind {
     /// All kinds.
-    pub const ALL: [Self; 9] = [
+    pub const ALL: [Self; 10] = [
         Self::ColumnAdded,
         Self::ColumnDropped,
         Self::ColumnRenamed,
@@ -73,6 +75,7 @@ impl DriftKind {
         Self::KeyChanged,
         Self::TableRenamed,
         Self::TableMadeAgain,
+        Self::TableAdded,
     ];
 
     /// The word in the project file.
@@ -87,6 +90,7 @@ impl DriftKind {
             Self::KeyChanged => "key_changed",
             Self::TableRenamed => "table_renamed",
             Self::TableMadeAgain => "table_made_again",
+            Self::TableAdded => "table_added",
         }
     }
 
@@ -102,6 +106,7 @@ impl DriftKind {
             Self::ValuesChanged => &[Reread, Hold, Stop],
             Self::TableRenamed => &[Follow, Hold, Stop],
             Self::TableMadeAgain => &[Reread, Stop],
+            Self::TableAdded => &[Follow, Leave],
         }
     }
 
@@ -129,6 +134,7 @@ impl DriftKind {
             Self::KeyChanged => "the target's rows are told apart by the key, so someone should look at it",
             Self::TableRenamed => "it is the same table, and its target table keeps its name",
             Self::TableMadeAgain => "its target table holds rows of the one that is gone",
+            Self::TableAdded => "a pattern that picks tables means those that come, too",
         }
     }
 }

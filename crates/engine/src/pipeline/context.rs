@@ -8,7 +8,7 @@ use moorage_core::TableName;
 use moorage_core::checkpoint::stored::Checkpoint;
 use moorage_core::drift::held::Held;
 use moorage_core::plan::table::TablePlan;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
@@ -67,6 +67,10 @@ pub(crate) struct Context {
     pub(crate) reached: AtomicBool,
     /// Tables that the target would not alter, by their names, with what was in the way: they are held.
     pub(crate) in_the_way: Mutex<HashMap<TableName, String>>,
+    /// Whether it has followed changes: then one table that cannot join is no reason to end.
+    pub(crate) followed: AtomicBool,
+    /// Tables that came while it followed, and that only an administrator can let join.
+    pub(crate) left_out: Mutex<HashSet<TableName>>,
 }
 
 impl Context {
@@ -109,6 +113,8 @@ pub(crate) struct Following {
     pub(crate) held: Vec<Held>,
     /// Target tables of which something is kept although they are not held any more: they were read again since.
     pub(crate) held_before: Vec<String>,
+    /// The names of all tables that were in the source.
+    pub(crate) found: Vec<TableName>,
     /// The number of the next record of drift.
     pub(crate) next_drift: u64,
     /// For each table what captures its changes.

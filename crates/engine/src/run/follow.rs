@@ -11,7 +11,7 @@ use crate::pipeline::error::{EngineError, Result};
 use crate::pipeline::notes::Asked;
 use crate::run::apply::{Applied, Applying, Committed, Job, Open};
 use crate::run::carrying::{Carrying, Led};
-use crate::run::looks::{Look, Looks};
+use crate::run::looks::{Look, LookAt, Looks};
 use crate::run::reread::Rereading;
 use chrono::Utc;
 use futures_util::FutureExt;
@@ -126,14 +126,14 @@ impl<'a> Driver<'a> {
     async fn stream(&mut self, following: Following) -> Result<Outcome> {
         let source = &self.context.pipeline.source;
         self.skew = source.head(&following.capture).await?.skew;
-        let Following { checkpoint, capture, tables, captured_by, held_before, .. } = following;
-        let mut looks = Looks::start(
-            &self.context.pipeline,
-            capture.clone(),
-            self.carrying.plans().iter().map(|plan| (**plan).clone()).collect(),
+        let Following { checkpoint, capture, tables, captured_by, held_before, found, .. } = following;
+        let at = LookAt {
+            capture: capture.clone(),
+            plans: self.carrying.plans().iter().map(|plan| (**plan).clone()).collect(),
             captured_by,
-            self.merged_to.clone(),
-        );
+            found,
+        };
+        let mut looks = Looks::start(self.context, at, self.merged_to.clone());
         let settled = self.machine.settled().cloned();
         let start = StreamStart { checkpoint, capture, tables, settled };
         let mut stream = source.changes(start, &self.context.events).await?;

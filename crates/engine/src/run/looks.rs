@@ -1,11 +1,15 @@
 //! Looks at the source beside the stream: how far its log has grown, and what the stream does not tell of.
 
+use crate::before::draft::plan_pipeline;
+use crate::pipeline::context::Context;
 use crate::pipeline::ends::Pipeline;
+use crate::run::prepare::joins;
 use moorage_adapter::{AdapterError, CapturePlan, GONE, Head, Source};
-use moorage_core::Position;
 use moorage_core::plan::table::TablePlan;
+use moorage_core::{Position, TableName};
+use std::collections::HashSet;
 use std::sync::{Arc, Mutex, PoisonError};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use tokio::sync::mpsc;
 use tokio::task::JoinHandle;
 
@@ -14,6 +18,19 @@ const LOOK_EVERY: Duration = Duration::from_secs(10);
 /// At every how many of these looks the catalogue is read too, for structure changes that the log does not
 /// tell of. Reading it costs the source more.
 const CATALOGUE_EVERY: u32 = 3;
+
+/// How often new tables are looked for, which costs the source next to nothing.
+const NAMES_EVERY: Duration = Duration::from_secs(2);
+
+/// What is looked at.
+pub(crate) struct LookAt {
+    pub(crate) capture: CapturePlan,
+    pub(crate) plans: Vec<TablePlan>,
+    /// For each table what captured its changes when following began.
+    pub(crate) captured_by: Vec<Option<String>>,
+    /// The names of all tables that there were.
+    pub(crate) found: Vec<TableName>,
+}
 
 /// What a look at the source found.
 pub(crate) struct Look {
@@ -45,21 +62,32 @@ pub(crate) struct Looks {
 }
 
 impl Looks {
-    pub(crate) fn start(
-        pipeline: &Pipeline,
-        capture: CapturePlan,
-        plans: Vec<TablePlan>,
-        captured_by: Vec<Option<String>>,
-        merged_to: Arc<Mutex<Option<Position>>>,
-    ) -> Self {
+    pub(crate) fn start(context: &Context, at: LookAt, merged_to: Arc<Mutex<Option<Position>>>) -> Self {
         let (sender, found) = mpsc::channel(1);
-        let source = pipeline.source.clone();
+        let pipeline = context.pipeline.clone();
         let task = tokio::spawn(async move {
-            for round in 1u32.. {
-                tokio::time::sleep(LOOK_EVERY).await;
-                let catalogue = round.is_multiple_of(CATALOGUE_EVERY);
+            let mut names: HashSet<TableName> = at.found.iter().cloned().collect();
+            let mut round = 0u32;
+            let mut looked = Instant::now();
+            loop {
+                tokio::time::sleep(NAMES_EVERY).await;
+                let is_due = looked.elapsed() >= LOOK_EVERY;
+                let appeared = appeared(&pipeline, &at.plans, &mut names).await;
+                if !is_due && matches!(&appeared, Ok(None) | Err(_)) {
+                    continue;
+                }
+                if is_due {
+                    looked = Instant::now();
+                    round += 1;
+                }
+                let catalogue = is_due && round.is_multiple_of(CATALOGUE_EVERY);
                 let merged_to = merged_to.lock().unwrap_or_else(PoisonError::into_inner).clone();
-                let look = look(source.as_ref(), &capture, &plans, &captured_by, catalogue).await;
+                let look = look(pipeline.source.as_ref(), &at, catalogue).await;
+                let look = look.and_then(|mut look| {
+                    let table = appeared?;
+                    look.found = look.found.or(table.map(|table| AdapterError::Appeared { table }));
+                    Ok(look)
+                });
                 match look.and_then(|look| look.not_before(merged_to)) {
                     // The stream itself tells when the source is gone.
                     Err(error) if error.is_transient() => {}
@@ -88,13 +116,29 @@ impl Drop for Looks {
     }
 }
 
-async fn look(
-    source: &dyn Source,
-    capture: &CapturePlan,
+/// A table that was made since and that joins, if there is one.
+async fn appeared(
+    pipeline: &Pipeline,
     plans: &[TablePlan],
-    captured_by: &[Option<String>],
-    catalogue: bool,
-) -> moorage_adapter::Result<Look> {
+    names: &mut HashSet<TableName>,
+) -> moorage_adapter::Result<Option<TableName>> {
+    let now = pipeline.source.table_names().await?;
+    if now.iter().all(|name| names.contains(name)) {
+        return Ok(None);
+    }
+    let found = pipeline.source.discover().await?;
+    let planned = plan_pipeline(pipeline, &found);
+    names.extend(now);
+    // What is in the way of planning is told by whoever sets up.
+    let planned = planned.map(|planned| planned.tables).unwrap_or_default();
+    let is_new = |table: &&TablePlan| {
+        plans.iter().all(|p| !p.is_of_same(table) && p.target != table.target) && joins(pipeline, table)
+    };
+    Ok(planned.iter().find(is_new).map(|table| table.table().clone()))
+}
+
+async fn look(source: &dyn Source, at: &LookAt, catalogue: bool) -> moorage_adapter::Result<Look> {
+    let LookAt { capture, plans, captured_by, .. } = at;
     let drifted = if catalogue && !source.tells_of_structure() {
         source.drifted(capture, plans).await?
     } else {

@@ -10,7 +10,7 @@ use crate::pipeline::{process, turn};
 use crate::run::follow;
 use crate::run::prepare::{self, Ready};
 use backon::{BackoffBuilder, ExponentialBuilder};
-use moorage_adapter::{Event, Events};
+use moorage_adapter::{AdapterError, Event, Events};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
@@ -45,6 +45,8 @@ pub async fn run(
         stop,
         reached: AtomicBool::new(false),
         in_the_way: Mutex::default(),
+        followed: AtomicBool::new(false),
+        left_out: Mutex::default(),
     };
     let done = tokio::select! {
         done = carry_out(&context) => done,
@@ -79,6 +81,7 @@ async fn carry_out(context: &Context) -> Result<Outcome> {
         let (error, had_followed) = match attempt {
             Ok(Ready::Copied) => return Ok(Outcome::Copied),
             Ok(Ready::ToFollow(following)) => {
+                context.followed.store(true, Ordering::Relaxed);
                 let followed = tokio::select! {
                     followed = follow::follow(context, *following) => followed,
                     by = context.waited_long_enough() => {
@@ -96,6 +99,11 @@ async fn carry_out(context: &Context) -> Result<Outcome> {
         };
         if had_followed {
             backoff = fresh_backoff();
+        }
+        if let EngineError::Adapter(AdapterError::Appeared { table }) = &error {
+            let (what, done) = ("it was made".into(), "it joins".into());
+            context.say(Event::StructureChanged { table: table.to_string(), what, done });
+            continue;
         }
         if let EngineError::InTheWay { table, reason } = &error {
             // Once: then it is held, and altered no more before someone decides.

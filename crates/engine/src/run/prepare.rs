@@ -30,8 +30,8 @@ use moorage_core::pick::picker::Unmatched;
 use moorage_core::plan::make::Plan;
 use moorage_core::plan::table::TablePlan;
 use std::collections::HashMap;
-use std::sync::Arc;
 use std::sync::atomic::Ordering;
+use std::sync::{Arc, PoisonError};
 use std::time::{Duration, Instant};
 
 /// What preparing led to.
@@ -83,8 +83,9 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
             keep_on(pipeline, &mut planned, &stored);
             refuse_drift(context, &capture, &planned, &stored).await?;
             read_again_what_was_missed(context, &capture, &planned, &stored).await?;
+            leave_out_new(context, &mut planned, &stored);
             something_to_carry(context, &planned)?;
-            pipeline.source.align(&capture, &planned.tables, &context.events).await?;
+            align(context, &capture, &mut planned, &stored).await?;
             checkpoint
         }
         (decision, _) => {
@@ -121,9 +122,60 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
         holding::records(&memos)?.iter().filter(is_stale).map(|record| record.target.clone()).collect();
     held_before.dedup();
     let plans = planned.tables;
+    let found = found.into_iter().map(|table| table.name).collect();
     let following =
-        Following { held_before, checkpoint, capture, tables, plans, held, next_drift, captured_by };
+        Following { held_before, checkpoint, capture, tables, plans, held, found, next_drift, captured_by };
     Ok(Ready::ToFollow(Box::new(following)))
+}
+
+/// Tables that came since the pipeline was set up, where the project file says to leave such tables, and those that cannot
+/// join.
+fn leave_out_new(context: &Context, planned: &mut Plan, stored: &[StoredTable]) {
+    let left_out = context.left_out.lock().unwrap_or_else(PoisonError::into_inner);
+    planned.tables.retain(|table| {
+        !is_new(table, stored) || (joins(&context.pipeline, table) && !left_out.contains(table.table()))
+    });
+}
+
+fn is_new(table: &TablePlan, stored: &[StoredTable]) -> bool {
+    stored.iter().all(|s| !s.plan.is_of_same(table) && s.plan.target != table.target)
+}
+
+/// Whether a table joins that comes while the pipeline is there.
+pub(crate) fn joins(pipeline: &Pipeline, table: &TablePlan) -> bool {
+    let policies = pipeline.config.picker().rule(table.table()).drift;
+    policies.of(DriftKind::TableAdded) == DriftPolicy::Follow
+}
+
+/// Has the tables captured. A run that has followed them goes on without those that came meanwhile if only an administrator can
+/// let them join.
+async fn align(
+    context: &Context,
+    capture: &CapturePlan,
+    planned: &mut Plan,
+    stored: &[StoredTable],
+) -> Result<()> {
+    let source = &context.pipeline.source;
+    let (what, statements) = match source.align(capture, &planned.tables, &context.events).await {
+        Err(AdapterError::NeedsAdministrator { what, statements })
+            if context.followed.load(Ordering::Relaxed) =>
+        {
+            (what, statements)
+        }
+        done => return Ok(done?),
+    };
+    let (new, known) = std::mem::take(&mut planned.tables).into_iter().partition(|t| is_new(t, stored));
+    let new: Vec<TablePlan> = new;
+    planned.tables = known;
+    let names: Vec<String> = new.iter().map(|table| table.table().to_string()).collect();
+    let message = format!(
+        "{} cannot join: {what}. An administrator of the source can let it: {statements}; then run `moorage run` again",
+        names.join(", ")
+    );
+    context.say(Event::Warning { message });
+    let left_out = new.into_iter().map(|table| table.table().clone());
+    context.left_out.lock().unwrap_or_else(PoisonError::into_inner).extend(left_out);
+    Ok(source.align(capture, &planned.tables, &context.events).await?)
 }
 
 /// Tables of which changes may have been missed while nobody looked are read again, and nothing else.

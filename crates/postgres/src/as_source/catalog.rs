@@ -112,6 +112,15 @@ pub(crate) async fn discover(session: &Session, by: IdentityBy) -> Result<Vec<So
     Ok(describe(session, by).await?.into_iter().map(|d| d.table).collect())
 }
 
+/// Their names.
+pub(crate) async fn table_names(session: &Session) -> Result<Vec<TableName>> {
+    let sql = "SELECT n.nspname::text, c.relname::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+               WHERE c.relkind IN ('r', 'p') AND c.relpersistence <> 't' AND n.nspname <> 'information_schema' AND n.nspname !~ '^pg_'
+                 AND c.relname !~ '^moorage_' AND n.nspname !~ '^moorage_'";
+    let rows = session.rows("reading the names of tables", sql, &[]).await?;
+    Ok(rows.iter().map(|r| TableName::new(r.get::<_, String>(0), r.get::<_, String>(1))).collect())
+}
+
 /// The same with their states.
 pub(crate) async fn describe(session: &Session, by: IdentityBy) -> Result<Vec<Described>> {
     let mut columns: HashMap<u32, Columns> = HashMap::new();

@@ -37,7 +37,7 @@ use moorage_core::model::described::SourceTable;
 use moorage_core::model::finding::Finding;
 use moorage_core::model::sql::quote_ident;
 use moorage_core::plan::table::TablePlan;
-use moorage_core::{Position, TableSchema};
+use moorage_core::{Position, TableName, TableSchema};
 use std::sync::Arc;
 use tokio_postgres::types::ToSql;
 
@@ -114,6 +114,10 @@ impl InspectSource for PostgresSource {
 
     async fn discover(&self) -> Result<Vec<SourceTable>> {
         catalog::discover(&self.session().await?, IdentityBy::Log).await
+    }
+
+    async fn table_names(&self) -> Result<Vec<TableName>> {
+        catalog::table_names(&self.session().await?).await
     }
 
     async fn console(&self) -> Result<Box<dyn Console>> {

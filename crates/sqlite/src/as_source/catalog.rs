@@ -40,6 +40,14 @@ pub(crate) fn discover(db: &Connection) -> Sql<Vec<SourceTable>> {
         .collect()
 }
 
+/// Their names.
+pub(crate) fn table_names(db: &Connection) -> Sql<Vec<TableName>> {
+    let mut query = db.prepare(
+        "SELECT name FROM sqlite_schema WHERE type = 'table' AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' AND name NOT LIKE 'moorage\\_%' ESCAPE '\\'",
+    )?;
+    query.query_map([], |r| Ok(TableName::new(SCHEMA, r.get::<_, String>(0)?)))?.collect()
+}
+
 /// Sizes are only told of files up to this size: every page is visited.
 const SIZED_FILE: u64 = 256 << 20;
 

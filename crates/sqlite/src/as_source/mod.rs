@@ -32,7 +32,7 @@ use moorage_core::checkpoint::stored::Checkpoint;
 use moorage_core::model::described::{SourceIdentity, SourceTable};
 use moorage_core::model::finding::Finding;
 use moorage_core::plan::table::TablePlan;
-use moorage_core::{Position, TableSchema};
+use moorage_core::{Position, TableName, TableSchema};
 use names::Names;
 use rusqlite::{Connection, OpenFlags, OptionalExtension, TransactionBehavior, params};
 use std::path::{Path, PathBuf};
@@ -166,6 +166,10 @@ impl InspectSource for SqliteSource {
 
     async fn discover(&self) -> Result<Vec<SourceTable>> {
         self.sql("reading the tables", catalog::discover).await
+    }
+
+    async fn table_names(&self) -> Result<Vec<TableName>> {
+        self.sql("reading the names of tables", catalog::table_names).await
     }
 
     async fn console(&self) -> Result<Box<dyn Console>> {

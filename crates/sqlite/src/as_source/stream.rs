@@ -65,18 +65,18 @@ impl Begin {
             settled: self.settled.clone(),
             moves_first: false,
             forgets: self.forgets,
-            polled: Looks(Some(Box::new(State::Closed(self)))),
+            polled: Looks(Some(State::Closed(self))),
         };
         polling.start()
     }
 }
 
 /// The file, read on threads made for blocking work: handed there and back.
-struct Looks(Option<Box<State>>);
+struct Looks(Option<State>);
 
 enum State {
     Closed(Begin),
-    Open(Reader),
+    Open(Box<Reader>),
 }
 
 impl Looks {
@@ -87,15 +87,15 @@ impl Looks {
         let broken = |reason: String| AdapterError::Io { doing: "reading the change table".into(), reason };
         let state = self.0.take().ok_or_else(|| broken("a look before this one was broken off".into()))?;
         let done = tokio::task::spawn_blocking(move || {
-            let mut reader = match *state {
-                State::Closed(begin) => Reader::open(begin)?,
+            let mut reader = match state {
+                State::Closed(begin) => Box::new(Reader::open(begin)?),
                 State::Open(reader) => reader,
             };
             let done = work(&mut reader)?;
             Ok::<_, AdapterError>((reader, done))
         });
         let (reader, done) = done.await.map_err(|e| broken(e.to_string()))??;
-        self.0 = Some(Box::new(State::Open(reader)));
+        self.0 = Some(State::Open(reader));
         Ok(done)
     }
 }

@@ -230,8 +230,8 @@ impl<'a> Gathered<'a> {
     /// Whether images can be read at these places.
     fn try_images(&self, images: &[Image; 2], places: &[usize]) -> Tried<()> {
         let mut rows = ChangeBlockBuilder::new(self.schema.clone());
-        let there = images.iter().filter(|image| !image.is_empty());
-        there.map(|image| push_places(&mut rows.new, image, places)).collect()
+        let mut there = images.iter().filter(|image| !image.is_empty());
+        there.try_for_each(|image| push_places(&mut rows.new, image, places))
     }
 
     fn push_images(&mut self, (old, new): (bool, bool), images: &[Image; 2], places: &[usize]) -> Tried<()> {

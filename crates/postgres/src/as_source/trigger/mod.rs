@@ -36,7 +36,7 @@ use moorage_core::checkpoint::stored::Checkpoint;
 use moorage_core::model::described::SourceTable;
 use moorage_core::model::finding::{End, Finding, Fix};
 use moorage_core::plan::table::TablePlan;
-use moorage_core::{Position, TableSchema};
+use moorage_core::{Position, TableName, TableSchema};
 use names::Names;
 use std::sync::Arc;
 use stream::Begin;
@@ -140,6 +140,10 @@ impl InspectSource for PostgresTriggerSource {
 
     async fn discover(&self) -> Result<Vec<SourceTable>> {
         catalog::discover(&self.session().await?, IdentityBy::Trigger).await
+    }
+
+    async fn table_names(&self) -> Result<Vec<TableName>> {
+        catalog::table_names(&self.session().await?).await
     }
 
     async fn console(&self) -> Result<Box<dyn Console>> {

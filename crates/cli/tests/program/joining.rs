@@ -1,0 +1,104 @@
+//! Tables that come while a pipeline runs.
+
+use crate::harness::{Mirror, Quay};
+use moorage_testkit::wait_until;
+use rstest::rstest;
+
+fn mirror(name: &str, trigger: bool, statements: &str) -> Mirror {
+    let mirror = Mirror::new(name, statements);
+    if trigger {
+        mirror.replace("[sources.harbour]", "[sources.harbour]\ncapture = \"trigger\"");
+    }
+    mirror
+}
+
+/// Writers are at work in a new table from its first moment on, and in the others all the while.
+#[rstest]
+fn a_table_that_is_made_joins_under_load(#[values(false, true)] trigger: bool) {
+    let mirror = mirror(
+        &format!("joins_{trigger}"),
+        trigger,
+        "CREATE TABLE vessels (id int PRIMARY KEY, n int); INSERT INTO vessels SELECT i, 0 FROM generate_series(1, 50) i",
+    );
+    mirror.catch_up();
+    let mut run = mirror.start(&["run"]);
+    run.wait_for("following changes");
+    let busy = mirror.load("UPDATE vessels SET n = n + 1 WHERE id = 1 + (random() * 49)::int");
+    mirror.source.run("CREATE TABLE tariffs (id int PRIMARY KEY, price int); INSERT INTO tariffs SELECT i, i FROM generate_series(1, 200) i");
+    let writers = mirror.load("BEGIN; UPDATE tariffs SET price = price + 1 WHERE id % 7 = (random() * 6)::int; INSERT INTO tariffs SELECT max(id) + 1, 0 FROM tariffs; COMMIT");
+    // A transaction that began before the table was picked, and ends long after.
+    let late = mirror.another_session();
+    late.run("BEGIN; UPDATE tariffs SET price = -1 WHERE id = 5");
+    run.wait_for("public.tariffs: it was made; it joins");
+    late.run("INSERT INTO tariffs VALUES (-5, 5); COMMIT");
+    wait_until("its rows are there", || {
+        mirror.target.value::<bool>("SELECT to_regclass('mirror.tariffs') IS NOT NULL")
+    });
+    mirror.source.run(
+        "CREATE TABLE \"Jetties\" (id int PRIMARY KEY, a text); INSERT INTO \"Jetties\" VALUES (1, 'x')",
+    );
+    wait_until("the next one is there", || {
+        mirror.target.value::<bool>("SELECT to_regclass('mirror.\"Jetties\"') IS NOT NULL")
+    });
+    drop((busy, writers));
+    run.signal("INT");
+    assert_eq!(run.end(), 0, "{}", run.log());
+    mirror.assert_follows(&["vessels", "tariffs", "\"Jetties\""]);
+    mirror.moorage(&["status"]).expect(0, &["public.tariffs"]);
+}
+
+#[test]
+fn a_table_that_is_made_in_a_file_joins() {
+    let quay =
+        Quay::new("CREATE TABLE vessels (id INTEGER PRIMARY KEY, n INT); INSERT INTO vessels VALUES (1, 1)");
+    quay.catch_up();
+    let mut run = quay.start(&["run"]);
+    run.wait_for("following changes");
+    quay.change("CREATE TABLE tariffs (id INTEGER PRIMARY KEY, price INT); INSERT INTO tariffs VALUES (1, 5); UPDATE vessels SET n = 2");
+    run.wait_for("main.tariffs: it was made; it joins");
+    quay.change("UPDATE tariffs SET price = 6; INSERT INTO tariffs VALUES (2, 7)");
+    run.signal("INT");
+    assert_eq!(run.end(), 0, "{}", run.log());
+    quay.assert_follows(&["vessels", "tariffs"]);
+}
+
+/// Where the project file says to leave them, they are left, at the next start too.
+#[test]
+fn tables_that_come_are_left_where_the_file_says_so() {
+    let quay = Quay::new("CREATE TABLE vessels (id INTEGER PRIMARY KEY, n INT)");
+    quay.add("drift = { table_added = \"leave\" }");
+    quay.catch_up();
+    quay.change(
+        "CREATE TABLE tariffs (id INTEGER PRIMARY KEY, price INT); INSERT INTO tariffs VALUES (1, 5)",
+    );
+    quay.catch_up();
+    assert_eq!(quay.value::<i64>("SELECT count(*) FROM sqlite_schema WHERE name = 'tariffs'"), 0);
+    quay.replace("table_added = \"leave\"", "table_added = \"follow\"");
+    quay.assert_follows(&["tariffs"]);
+}
+
+/// What the role may not publish does not join, and nothing else minds. The statement is said once.
+#[test]
+fn a_table_that_only_an_administrator_can_publish_is_left_out_and_the_others_go_on() {
+    let mirror = Mirror::new("joins_not", "CREATE TABLE vessels (id int PRIMARY KEY, n int)");
+    mirror.source.run(
+        "CREATE ROLE joins_reader LOGIN REPLICATION; GRANT CREATE ON DATABASE joins_not TO joins_reader;
+         GRANT USAGE ON SCHEMA public TO joins_reader; ALTER TABLE vessels OWNER TO joins_reader;
+         ALTER DEFAULT PRIVILEGES IN SCHEMA public GRANT SELECT ON TABLES TO joins_reader",
+    );
+    let text = std::fs::read_to_string(mirror.path("moorage.toml")).unwrap();
+    let text = text.replacen("postgres://postgres@", "postgres://joins_reader@", 1);
+    std::fs::write(mirror.path("moorage.toml"), text).unwrap();
+    mirror.catch_up();
+    let mut run = mirror.start(&["run"]);
+    run.wait_for("following changes");
+    mirror.source.run("CREATE TABLE tariffs (id int PRIMARY KEY, price int)");
+    run.wait_for("public.tariffs cannot join");
+    run.wait_for("ADD TABLE");
+    mirror.source.run("INSERT INTO vessels VALUES (1, 1); CREATE TABLE more (id int PRIMARY KEY)");
+    run.wait_for("public.more cannot join");
+    wait_until("the others go on", || mirror.target.value::<i64>("SELECT count(*) FROM mirror.vessels") == 1);
+    run.signal("INT");
+    assert_eq!(run.end(), 0, "{}", run.log());
+    assert_eq!(run.log().matches("public.tariffs cannot join").count(), 1, "{}", run.log());
+}
