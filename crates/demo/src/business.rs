@@ -326,7 +326,7 @@ impl Day<'_> {
         self.mind.next_vessel += 1;
         let (name, length) =
             (NAMES[self.rng.random_range(0..NAMES.len())], self.rng.random_range(600..1_800));
-        self.say(format!("INSERT INTO vessels VALUES ({id}, '{name} {id}', {}, NULL, NULL)", cents(length)));
+        self.say(format!("INSERT INTO vessels (id, name, length_m, draught_m, papers) VALUES ({id}, '{name} {id}', {}, NULL, NULL)", cents(length)));
     }
 
     /// A booking is cancelled; an older cancelled one is deleted.

@@ -119,6 +119,18 @@ pub async fn churn(
     Ok(progress)
 }
 
+/// The marina grows while it is open, unless it has already.
+///
+/// # Errors
+/// If the source refuses.
+pub async fn grow(console: &mut dyn Console) -> Result<()> {
+    if console.rows("SELECT 1 FROM tariffs").await.is_ok() {
+        return Ok(());
+    }
+    let statements = crate::schema::grow(console.dialect());
+    patiently(console, &statements).await
+}
+
 /// Runs a script again and again; each time counts as one transaction.
 ///
 /// # Errors

@@ -9,6 +9,6 @@ mod fill;
 mod schema;
 
 pub use business::Business;
-pub use busy::{Busy, Pace, Progress, churn, run_script};
+pub use busy::{Busy, Pace, Progress, churn, grow, run_script};
 pub use fill::{Sizes, fill};
 pub use schema::{TABLES, create};

@@ -6,11 +6,29 @@ use moorage_adapter::ConsoleDialect;
 pub const TABLES: [&str; 8] =
     ["berths", "vessels", "stays", "meter_readings", "invoices", "invoice_lines", "gate_log", "incidents"];
 
+/// Gives the word of a dialect.
+fn picker(dialect: ConsoleDialect) -> impl Fn(&'static str, &'static str) -> &'static str {
+    move |in_sqlite, in_postgres| match dialect {
+        ConsoleDialect::Sqlite => in_sqlite,
+        ConsoleDialect::Postgres => in_postgres,
+    }
+}
+
+/// The statements by which the marina grows while it is open: vessels get a column, and a table comes.
+pub fn grow(dialect: ConsoleDialect) -> String {
+    let id = picker(dialect)("INTEGER PRIMARY KEY", "int PRIMARY KEY");
+    format!(
+        "BEGIN;
+ALTER TABLE vessels ADD COLUMN insured TEXT DEFAULT 'not asked';
+CREATE TABLE tariffs (id {id}, season TEXT NOT NULL, per_metre DECIMAL(6,2) NOT NULL);
+INSERT INTO tariffs VALUES (1, 'summer', 4.20), (2, 'winter', 2.10), (3, 'regatta', 6.50);
+COMMIT"
+    )
+}
+
 /// The statements that make the tables.
 pub fn create(dialect: ConsoleDialect) -> String {
-    let sqlite = dialect == ConsoleDialect::Sqlite;
-    let pick =
-        |in_sqlite: &'static str, in_postgres: &'static str| if sqlite { in_sqlite } else { in_postgres };
+    let pick = picker(dialect);
     let (id, int) = (pick("INTEGER PRIMARY KEY", "int PRIMARY KEY"), pick("INTEGER", "int"));
     let (time, float) = (pick("DATETIME", "timestamptz"), pick("REAL", "real"));
     let (bytes, json) = (pick("BLOB", "bytea"), pick("JSON", "jsonb"));

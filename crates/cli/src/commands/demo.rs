@@ -17,6 +17,8 @@ use tokio::sync::watch;
 
 const PROJECT: &str = include_str!("../../../../demo/moorage.toml");
 const README: &str = include_str!("../../../../demo/README.md");
+/// By then a new table has joined.
+const JOINING: Duration = Duration::from_secs(4);
 /// Transactions a second while changes go on.
 const RATE: f64 = 200.0;
 const FILLING: &str = "{wide_bar} {human_pos} of {human_len} rows, {eta} left";
@@ -164,7 +166,13 @@ impl Demo {
             "kill -9 …; moorage run",
         );
         let mut second = self.start(&[])?;
-        tokio::time::sleep(half).await;
+        tokio::time::sleep(half.div_f64(2.0)).await;
+        self.title(
+            "The marina grows: vessels get a column, and a table of tariffs comes",
+            "ALTER TABLE vessels ADD COLUMN insured …; CREATE TABLE tariffs …",
+        );
+        self.grow().await?;
+        tokio::time::sleep(half.div_f64(2.0).max(JOINING)).await;
         self.title("Do both sides agree, while changes go on?", "moorage verify");
         let everything = VerifyArgs {
             pipelines: Pipelines { pipelines: Vec::new() },
@@ -189,6 +197,11 @@ impl Demo {
         Ok(while_busy == Finished::Clean && at_rest == Finished::Clean)
     }
 
+    async fn grow(&self) -> Result<(), Failure> {
+        let (_, source) = load::source(&self.global, Some(&"harbour".to_string()))?;
+        Ok(moorage_demo::grow(source.console().await?.as_mut()).await?)
+    }
+
     fn summary(&self, clean: bool) {
         let outcome = match clean {
             true => "Both sides agree, row by row: while changes went on, and after.",
@@ -203,6 +216,7 @@ impl Demo {
             ("moorage churn harbour", "keeps the marina busy"),
             ("moorage changes stays", "shows what happens to stays, as it happens"),
             ("moorage row vessels 7 --wait", "one row on both sides, until they agree"),
+            ("moorage drift", "what changed in the tables' structure, and what was done"),
             ("moorage status", "says how far everything is"),
         ] {
             render::note(format!("  {command:<30}{what}"));

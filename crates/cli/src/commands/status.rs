@@ -80,6 +80,22 @@ fn show(global: &Global, status: &PipelineStatus, problem_was_said: bool) {
 /// What is not as it should be in a table: changes that are set aside, changes that were adjusted.
 fn say_more(table: &TableStatus) {
     let changes = &table.changes;
+    if let Some(held) = &table.held {
+        let since = held.since.map(|at| format!(" since {}", render::clock(at))).unwrap_or_default();
+        let kept = match held.changes {
+            1 => "1 change is kept".into(),
+            many => format!("{} changes are kept", render::number(many)),
+        };
+        let ids: Vec<String> = held.waits_for.iter().map(ToString::to_string).collect();
+        render::out(format!(
+            "{}: held{since}: {}; {kept} ({}). `moorage drift show {}` shows it, `moorage drift follow {}` goes on",
+            table.table,
+            held.detail,
+            render::size(held.bytes),
+            ids.first().map_or("", String::as_str),
+            ids.join(" ")
+        ));
+    }
     if changes.rejected > 0 {
         let waits = if changes.rejected == 1 {
             "1 change is".into()

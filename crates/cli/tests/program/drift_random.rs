@@ -270,7 +270,7 @@ impl Application {
 fn compare(
     mirror: &Mirror,
     (journal, way): (&Journal, Way),
-    never_made: &mut Vec<(String, String)>,
+    never_made: &mut Vec<(String, String, String)>,
 ) -> Result<usize, String> {
     let tables: Vec<String> = (0..TABLES).map(|i| format!("t{i}")).collect();
     let moment = match way {
@@ -304,7 +304,8 @@ fn compare(
             let part = |row: &Vec<Option<String>>| there.iter().map(|&c| row[c].clone()).collect::<Vec<_>>();
             let mut expected: Vec<Vec<Option<String>>> = entry.rows.iter().map(part).collect();
             expected.sort();
-            let missing = missing.into_iter().map(|c| (table.clone(), entry.columns[c].clone()));
+            let when = || format!("at {at:x?}, with {has:?}, taken for {entry:?}");
+            let missing = missing.into_iter().map(|c| (table.clone(), entry.columns[c].clone(), when()));
             (moment.rows(table, &columns) == expected).then(|| missing.collect::<Vec<_>>())
         };
         if let Some(missing) = may_be.iter().filter_map(equals).min_by_key(Vec::len) {
@@ -438,7 +439,8 @@ fn one(seed: u64, way: Way) {
         let table = format!("t{i}");
         let entries = journal.lock().unwrap()[&table].clone();
         let last = entries.last().unwrap();
-        let came_back = never_made.iter().find(|(of, column)| *of == table && last.columns.contains(column));
+        let came_back =
+            never_made.iter().find(|(of, column, _)| *of == table && last.columns.contains(column));
         assert_eq!(came_back, None, "the column was missing once, and is there\n{logs}");
         let moment = match way {
             Way::IntoFile => Moment::of_file(&mirror),

@@ -77,6 +77,23 @@ fn tables_that_come_are_left_where_the_file_says_so() {
     quay.assert_follows(&["tariffs"]);
 }
 
+/// A table that would take another one's target table does not stop it.
+#[test]
+fn a_table_that_would_be_in_the_way_of_another_one_does_not_join() {
+    let mirror =
+        Mirror::new("joins_way", "CREATE TABLE vessels (id int PRIMARY KEY, n int); CREATE SCHEMA old");
+    mirror.replace("include = [\"public.*\"]", "include = [\"*.*\"]");
+    mirror.catch_up();
+    let mut run = mirror.start(&["run"]);
+    run.wait_for("following changes");
+    mirror.source.run("CREATE TABLE old.vessels (id int PRIMARY KEY)");
+    run.wait_for("a table was made, and does not join");
+    mirror.source.run("INSERT INTO vessels VALUES (1, 1)");
+    wait_until("the others go on", || mirror.target.value::<i64>("SELECT count(*) FROM mirror.vessels") == 1);
+    run.signal("INT");
+    assert_eq!(run.end(), 0, "{}", run.log());
+}
+
 /// What the role may not publish does not join, and nothing else minds. The statement is said once.
 #[test]
 fn a_table_that_only_an_administrator_can_publish_is_left_out_and_the_others_go_on() {

@@ -36,8 +36,8 @@ fn a_row_that_moves_in_or_out_of_the_filter_comes_and_goes() {
     // In, out, outside all the time, in and out at once, a new key, a new value.
     quay.change(
         "UPDATE stays SET nights = 2, state = 'booked' WHERE id = 2; UPDATE stays SET state = 'cancelled' WHERE id = 1;
-         INSERT INTO stays VALUES (4, 'C1', 1, 'booked', 1), (5, 'C2', 5, 'booked', 2), (6, 'C3', 5, 'booked', 2);
-         UPDATE stays SET berth = 'C9' WHERE id = 4; DELETE FROM stays WHERE id = 4; DELETE FROM stays WHERE id = 5;
+         INSERT INTO stays VALUES (4, 'C1', 1, 'booked', 1), (5, 'C2', 5, 'booked', 2), (6, 'C3', 5, 'booked', 2), (7, 'C4', 5, 'cancelled', 2);
+         UPDATE stays SET berth = 'C9' WHERE id = 4; DELETE FROM stays WHERE id IN (4, 5);
          UPDATE stays SET id = 30 WHERE id = 3; UPDATE stays SET nights = 8 WHERE id = 6",
     );
     quay.catch_up();
@@ -52,7 +52,7 @@ fn a_row_that_moves_in_or_out_of_the_filter_comes_and_goes() {
     );
     let sql = "SELECT inserts + updates + deletes - merged - reduced - filtered FROM moorage_tables";
     assert_eq!(quay.value::<i64>(sql), 0, "counters reconcile");
-    assert!(quay.value::<i64>("SELECT filtered FROM moorage_tables") >= 3);
+    assert!(quay.value::<i64>("SELECT filtered FROM moorage_tables") >= 1);
     quay.tamper("UPDATE stays SET pier = 'X' WHERE id = 6; DELETE FROM stays WHERE id = 30");
     quay.moorage(&["verify"]).expect(3, &["pier", "30"]);
     quay.moorage(&["row", "stays", "1"]).expect(0, &["filter"]);

@@ -325,6 +325,34 @@ fn change_tables_of_the_earlier_form_are_taken_over() {
     );
 }
 
+/// Likewise those of the form before, whose structures are known by names and types alone.
+#[rstest]
+fn change_tables_of_the_form_before_are_taken_over(#[values(false, true)] altered: bool) {
+    let project = by_trigger(&format!("form_before_{altered}"));
+    project.session.run("CREATE TABLE vessels (id int PRIMARY KEY, name text); INSERT INTO vessels VALUES (1, 'Heron'), (2, 'Tern')");
+    project.catch_up();
+    let id: u32 = project.session.value("SELECT 'vessels'::regclass::oid");
+    let schema = format!("moorage_form_before_{altered}");
+    project
+        .session
+        .run("UPDATE vessels SET name = 'Egret' WHERE id = 1; INSERT INTO vessels VALUES (3, NULL)");
+    if altered {
+        project.session.run("ALTER TABLE vessels ADD n int DEFAULT 4; UPDATE vessels SET n = 5 WHERE id = 2");
+    }
+    // What was captured looks as if it had been by then.
+    project.session.run(&format!(
+        "UPDATE {schema}.structures SET columns = (SELECT json_agg(json_build_array(c->>1, c->>4)) FROM json_array_elements((state::json)->1) c), state = NULL;
+         ALTER TABLE {schema}.rows_{id} DROP COLUMN layout; COMMENT ON TABLE {schema}.rows_{id} IS 'whole rows as text, 1'"
+    ));
+    project.catch_up();
+    project.catch_up();
+    project.assert_same("vessels", "vessels");
+    project.session.run("UPDATE vessels SET name = name || '!'; ALTER TABLE vessels ADD more text DEFAULT 'x'; DELETE FROM vessels WHERE id = 2");
+    let log = project.catch_up().all();
+    assert!(log.contains("column more was added (text); the target follows"), "{log}");
+    project.assert_same("vessels", "vessels");
+}
+
 /// What was changed between the triggers and the copy is in the copy: nothing waits, and `status` says so.
 #[test]
 fn changes_that_the_first_copy_holds_do_not_wait() {

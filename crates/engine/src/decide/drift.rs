@@ -69,10 +69,7 @@ pub async fn drift(pipeline: &Pipeline, table: Option<&str>) -> Result<Vec<SeenD
         }
         let waits = record.state == DriftState::Held;
         if waits && !held.contains_key(&record.target) {
-            let name = holding::begin(&record.target);
-            let found = pipeline.target.memo(&pipeline.name, MemoKind::Held, &name).await?;
-            let totals = found.map(|content| holding::read_totals(&content)).transpose()?.unwrap_or_default();
-            held.insert(record.target.clone(), totals);
+            held.insert(record.target.clone(), holding::kept(pipeline, &record.target).await?);
         }
         let totals = held.get(&record.target).filter(|_| waits).copied().unwrap_or_default();
         all.push(SeenDrift {

@@ -5,10 +5,12 @@ use crate::pipeline::error::Result;
 use crate::pipeline::lock::PipelineLock;
 use crate::pipeline::process::{Life, life};
 use crate::pipeline::state::{RunRecord, StateStore};
+use crate::run::holding;
 use chrono::{DateTime, Utc};
-use moorage_adapter::{Holder, StoredTable, TableState, Waiting};
+use moorage_adapter::{Holder, MemoKind, StoredTable, TableState, Waiting};
 use moorage_core::change::counters::{Operations, TableCounters};
 use moorage_core::checkpoint::stored::Stage;
+use moorage_core::drift::record::{DriftRecord, DriftState};
 use serde::Serialize;
 
 /// The process that runs a pipeline now.
@@ -41,6 +43,23 @@ pub struct TableStatus {
     pub since_last_look: Option<Operations>,
     /// When the last change was merged, RFC 3339.
     pub last_change_at: Option<String>,
+    /// What is kept of its changes until someone decides; none if they are merged.
+    pub held: Option<HeldStatus>,
+}
+
+/// A table whose changes are kept until someone decides.
+#[derive(Clone, Debug, Serialize)]
+pub struct HeldStatus {
+    /// Since when.
+    pub since: Option<DateTime<Utc>>,
+    /// Which changes of structure it waits for, by the numbers that `drift` gives them.
+    pub waits_for: Vec<u64>,
+    /// What they are, for people.
+    pub detail: String,
+    /// How many changes of rows are kept.
+    pub changes: u64,
+    /// Bytes of them.
+    pub bytes: u64,
 }
 
 /// A whole pipeline.
@@ -99,9 +118,18 @@ impl From<Holder> for RunningNow {
 pub async fn status(pipeline: &Pipeline) -> Result<PipelineStatus> {
     let state = StateStore::open(&pipeline.state_folder)?;
     let checkpoint = pipeline.target.checkpoint(&pipeline.name).await?;
+    let stored = pipeline.target.tables(&pipeline.name).await?;
+    let records = match stored.iter().any(|s| s.state == TableState::Held) {
+        true => holding::records(&pipeline.target.memos(&pipeline.name, MemoKind::Structure).await?)?,
+        false => Vec::new(),
+    };
     let mut tables = Vec::new();
-    for stored in pipeline.target.tables(&pipeline.name).await? {
-        tables.push(table_status(pipeline, &state, stored).await?);
+    for stored in stored {
+        let held = match stored.state {
+            TableState::Held => Some(held_status(pipeline, &records, &stored.plan.target).await?),
+            _ => None,
+        };
+        tables.push(TableStatus { held, ..table_status(pipeline, &state, stored).await? });
     }
     let mut waiting = None;
     let mut source_problem = None;
@@ -153,5 +181,19 @@ async fn table_status(pipeline: &Pipeline, state: &StateStore, stored: StoredTab
         changes: stored.counters,
         since_last_look: since,
         last_change_at: stored.last_change_at,
+        held: None,
+    })
+}
+
+async fn held_status(pipeline: &Pipeline, records: &[DriftRecord], target: &str) -> Result<HeldStatus> {
+    let waits = |r: &&DriftRecord| r.target == target && r.state == DriftState::Held;
+    let waits: Vec<&DriftRecord> = records.iter().filter(waits).collect();
+    let totals = holding::kept(pipeline, target).await?;
+    Ok(HeldStatus {
+        since: waits.iter().map(|r| r.seen_at).min(),
+        waits_for: waits.iter().map(|r| r.id).collect(),
+        detail: waits.iter().map(|r| r.detail.as_str()).collect::<Vec<_>>().join("; "),
+        changes: totals.changes,
+        bytes: totals.bytes,
     })
 }

@@ -5,6 +5,7 @@
 //! of changes as they were read, each behind the change of structure that it came behind. What was met of drift is kept
 //! for people in records.
 
+use crate::pipeline::ends::Pipeline;
 use crate::pipeline::mappers::Mappers;
 use moorage_adapter::{AdapterError, Memo, MemoKind, Merge, Result};
 use moorage_core::apply::prepare::TableBatch;
@@ -60,6 +61,15 @@ fn written(error: impl ToString) -> AdapterError {
 /// If they are not.
 pub(crate) fn read_totals(content: &[u8]) -> Result<HeldTotals> {
     serde_json::from_slice(content).map_err(|e| unreadable("how much is held", e))
+}
+
+/// How much is kept of a table.
+///
+/// # Errors
+/// If the target cannot be read.
+pub(crate) async fn kept(pipeline: &Pipeline, target: &str) -> Result<HeldTotals> {
+    let found = pipeline.target.memo(&pipeline.name, MemoKind::Held, &begin(target)).await?;
+    Ok(found.map(|content| read_totals(&content)).transpose()?.unwrap_or_default())
 }
 
 /// All records among the structure memos, oldest first.

@@ -4,7 +4,7 @@ use crate::before::draft::plan_pipeline;
 use crate::pipeline::context::Context;
 use crate::pipeline::ends::Pipeline;
 use crate::run::prepare::joins;
-use moorage_adapter::{AdapterError, CapturePlan, GONE, Head, Source};
+use moorage_adapter::{AdapterError, CapturePlan, Event, Events, GONE, Head, Source};
 use moorage_core::plan::table::TablePlan;
 use moorage_core::{Position, TableName};
 use std::collections::HashSet;
@@ -64,7 +64,7 @@ pub(crate) struct Looks {
 impl Looks {
     pub(crate) fn start(context: &Context, at: LookAt, merged_to: Arc<Mutex<Option<Position>>>) -> Self {
         let (sender, found) = mpsc::channel(1);
-        let pipeline = context.pipeline.clone();
+        let (pipeline, events) = (context.pipeline.clone(), context.events.clone());
         let task = tokio::spawn(async move {
             let mut names: HashSet<TableName> = at.found.iter().cloned().collect();
             let mut round = 0u32;
@@ -72,7 +72,7 @@ impl Looks {
             loop {
                 tokio::time::sleep(NAMES_EVERY).await;
                 let is_due = looked.elapsed() >= LOOK_EVERY;
-                let appeared = appeared(&pipeline, &at.plans, &mut names).await;
+                let appeared = appeared((&pipeline, &events), &at.plans, &mut names).await;
                 if !is_due && matches!(&appeared, Ok(None) | Err(_)) {
                     continue;
                 }
@@ -118,7 +118,7 @@ impl Drop for Looks {
 
 /// A table that was made since and that joins, if there is one.
 async fn appeared(
-    pipeline: &Pipeline,
+    (pipeline, events): (&Pipeline, &Events),
     plans: &[TablePlan],
     names: &mut HashSet<TableName>,
 ) -> moorage_adapter::Result<Option<TableName>> {
@@ -130,11 +130,21 @@ async fn appeared(
     let planned = plan_pipeline(pipeline, &found);
     names.extend(now);
     // What is in the way of planning is told by whoever sets up.
-    let planned = planned.map(|planned| planned.tables).unwrap_or_default();
+    let Ok(planned) = planned else { return Ok(None) };
+    // Nobody who makes a table stops the others with it: one that would have the target table of another one, say.
+    let hurt = planned.refused.iter().find(|refused| plans.iter().any(|p| *p.table() == refused.table));
+    if let Some(hurt) = hurt {
+        let message = format!(
+            "a table was made, and does not join: with it, {} could not be carried: {}",
+            hurt.table, hurt.reason
+        );
+        events(Event::Warning { message });
+        return Ok(None);
+    }
     let is_new = |table: &&TablePlan| {
         plans.iter().all(|p| !p.is_of_same(table) && p.target != table.target) && joins(pipeline, table)
     };
-    Ok(planned.iter().find(is_new).map(|table| table.table().clone()))
+    Ok(planned.tables.iter().find(is_new).map(|table| table.table().clone()))
 }
 
 async fn look(source: &dyn Source, at: &LookAt, catalogue: bool) -> moorage_adapter::Result<Look> {
