@@ -1,6 +1,7 @@
 //! A SQLite file as a source: what triggers capture, and what they cannot.
 
 use crate::harness::{Quay, all_rows};
+use moorage_testkit::wait_until;
 
 const BERTHS: &str = "CREATE TABLE berths (id INTEGER PRIMARY KEY, name TEXT UNIQUE, length_m DECIMAL(5,2), has_power BOOLEAN, draught REAL, plan BLOB, at DATETIME);
     CREATE TABLE gate_log (at TEXT, gate TEXT);
@@ -184,6 +185,30 @@ fn a_column_that_was_emptied_by_dropping_it_is_read_again(#[values(false, true)]
     quay.catch_up();
     assert_eq!(quay.value::<i64>("SELECT count(note) FROM vessels"), 0);
     quay.assert_follows(&["vessels"]);
+}
+
+/// A decision is carried out also where nothing else is written to the source.
+#[rstest::rstest]
+fn a_held_table_of_a_quiet_file_goes_on_when_someone_decides(#[values(false, true)] running: bool) {
+    let quay = Quay::new(VESSELS);
+    quay.catch_up();
+    quay.change("UPDATE vessels SET n = 7 WHERE id = 1; ALTER TABLE vessels RENAME COLUMN n TO number; UPDATE vessels SET number = 8 WHERE id = 2");
+    quay.catch_up().expect(0, &["column n is called number now; it is held"]);
+    let run = running.then(|| {
+        let mut run = quay.start(&["run"]);
+        run.wait_for("following changes");
+        run
+    });
+    quay.moorage(&["drift", "follow", "1"]).expect(0, &[]);
+    if let Some(mut run) = run {
+        let sql = "SELECT count(*) FROM moorage_tables WHERE state = 'held'";
+        wait_until("it is decided", || quay.value::<i64>(sql) == 0);
+        run.signal("INT");
+        assert_eq!(run.end(), 0);
+    }
+    quay.assert_follows(&["vessels"]);
+    quay.moorage(&["verify"]).expect(0, &["both sides agree"]);
+    quay.moorage(&["drift"]).expect(0, &["followed"]);
 }
 
 /// Other tables' changes are no reason to read a table again, nor are those that Moorage makes.

@@ -71,6 +71,8 @@ pub struct Batcher {
     commits: u64,
     since: Option<Instant>,
     last: Option<Arc<Transaction>>,
+    /// The one that the target has come to: what is done to tables without any change of rows ends with it once more.
+    done: Option<Arc<Transaction>>,
     in_transaction: bool,
     /// Where the first batch has to end.
     end: Option<Position>,
@@ -96,9 +98,17 @@ impl Batcher {
             commits: 0,
             since: None,
             last: None,
+            done: None,
             in_transaction: false,
             end: None,
         }
+    }
+
+    /// The target holds everything up to this transaction.
+    #[must_use]
+    pub fn behind(mut self, done: Option<Arc<Transaction>>) -> Self {
+        self.done = done;
+        self
     }
 
     /// Has the first batch end at this very transaction, whatever the limits are.
@@ -151,7 +161,7 @@ impl Batcher {
                 (false, false) => Action::Wait,
             };
         }
-        match (self.in_transaction, &self.last, self.since) {
+        match (self.in_transaction, self.last_of_all(), self.since) {
             (true, ..) if full => Action::WritePart,
             (true, ..) | (_, None, _) | (.., None) => Action::Wait,
             (false, Some(_), Some(_)) if full || flush => Action::Commit,
@@ -160,6 +170,17 @@ impl Batcher {
                 if now >= due { Action::Commit } else { Action::WaitUntil(due) }
             }
         }
+    }
+
+    /// The transaction that the batch would end with.
+    fn last_of_all(&self) -> Option<&Arc<Transaction>> {
+        let is_deed = |c: &Collected| !matches!(c, Collected::Rows(_));
+        let again = || {
+            self.done
+                .as_ref()
+                .filter(|_| self.collected.iter().any(is_deed) && self.collected.iter().all(is_deed))
+        };
+        self.last.as_ref().or_else(again)
     }
 
     fn next_is_early(&self) -> bool {
@@ -199,7 +220,8 @@ impl Batcher {
             return None;
         }
         self.end = None;
-        let transaction = self.last.take()?;
+        let transaction = self.last_of_all()?.clone();
+        (self.last, self.done) = (None, Some(transaction.clone()));
         self.since = None;
         Some((self.take_part(), BatchEnd { transaction, commits: std::mem::take(&mut self.commits) }))
     }
@@ -219,6 +241,24 @@ mod tests {
             })
         });
         Segment { last_commit, in_transaction, ..Segment::default() }
+    }
+
+    /// Someone decides, and nothing comes.
+    #[test]
+    fn what_is_done_to_tables_alone_ends_with_what_was_done_last() {
+        let start = Instant::now();
+        let mut batcher = Batcher::new(Limits::default()).behind(segment(Some(7), false).last_commit);
+        batcher.add(segment(None, false), start);
+        assert_eq!(batcher.next(start, true), Action::Wait, "nothing is to be done");
+        batcher.put(Collected::Clear("t".into()), start);
+        assert_eq!(batcher.next(start, true), Action::Commit);
+        let (collected, end) = batcher.close().unwrap();
+        assert_eq!((collected.len(), end.transaction.position.first(), end.commits), (1, 7, 0));
+        batcher.put(Collected::Clear("t".into()), start);
+        batcher.add(segment(Some(8), true), start);
+        assert_eq!(batcher.next(start, true), Action::Wait, "not inside a transaction");
+        batcher.add(segment(Some(9), false), start);
+        assert_eq!(batcher.close().unwrap().1.transaction.position.first(), 9);
     }
 
     #[test]

@@ -18,6 +18,7 @@
 use crate::apply::batch::{Action, BatchEnd, Batcher, Collected, Limits};
 use crate::apply::net::ReduceError;
 use crate::apply::prepare::{Deed, prepare};
+use crate::change::kind::Transaction;
 use crate::change::segment::Segment;
 use crate::change::sequence::Sequence;
 use crate::change::structure::SchemaChange;
@@ -25,6 +26,7 @@ use crate::follow::reread::Reread;
 use crate::model::position::Position;
 use crate::plan::carried::CarriedTables;
 use chrono::{DateTime, Utc};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 /// How often it is seen whether a table is to be read again.
@@ -41,6 +43,8 @@ pub struct Settings {
     pub tables: CarriedTables,
     /// Everything up to here is in the target; none if nothing is known.
     pub at: Option<Position>,
+    /// The last transaction there; none if nothing was merged yet.
+    pub done: Option<Arc<Transaction>>,
     /// The number of the last transaction there.
     pub sequence: u64,
     /// Where the first batch has to end, because a batch that was to end there may be in the target in part; with the number
@@ -187,7 +191,9 @@ impl<F> Follow<F> {
     /// Begins at `now`.
     pub fn new(settings: Settings, now: Instant) -> Self {
         Self {
-            batcher: Batcher::new(settings.limits).ending_at(settings.settled.as_ref().map(|s| s.0.clone())),
+            batcher: Batcher::new(settings.limits)
+                .ending_at(settings.settled.as_ref().map(|s| s.0.clone()))
+                .behind(settings.done),
             settled: settings.settled.map(|settled| settled.1),
             tables: settings.tables,
             sequence: Sequence::behind(settings.sequence),

@@ -78,6 +78,7 @@ fn settings(rows: usize) -> Settings {
         limits: Limits { rows, bytes: usize::MAX, age: Duration::from_secs(1) },
         tables: CarriedTables::from_iter([plan("berths"), plan("vessels")]),
         at: Some(position(0)),
+        done: None,
         sequence: 0,
         settled: None,
         until: None,

@@ -17,6 +17,7 @@ use chrono::Utc;
 use futures_util::FutureExt;
 use moorage_adapter::{AdapterError, ChangeStream, Event, StreamStart, StreamedSegment, TableProgress};
 use moorage_core::apply::batch::{Collected, Limits};
+use moorage_core::change::kind::Transaction;
 use moorage_core::change::structure::SchemaChange;
 use moorage_core::checkpoint::stored::Checkpoint;
 use moorage_core::follow::machine::{End, Follow, FollowError, Looked, Next, Piece, PieceEnd, Settings};
@@ -99,6 +100,11 @@ impl<'a> Driver<'a> {
         let settings = Settings {
             limits: Limits { age: context.pipeline.config.merge_age(), ..Limits::default() },
             tables: carrying.plans().clone(),
+            done: source.parse_position(&checkpoint.position).zip(checkpoint.committed_at).map(
+                |(position, committed_at)| {
+                    Arc::new(Transaction { position, proof: checkpoint.proof.clone(), committed_at })
+                },
+            ),
             at: source.parse_position(&checkpoint.position),
             sequence: checkpoint.sequence,
             settled: settled.and_then(|s| Some((source.parse_position(&s.position)?, s.sequence))),
