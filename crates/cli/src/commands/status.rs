@@ -88,7 +88,7 @@ fn say_more(table: &TableStatus) {
         };
         let ids: Vec<String> = held.waits_for.iter().map(ToString::to_string).collect();
         render::out(format!(
-            "{}: held{since}: {}; {kept} ({}). `moorage drift show {}` shows it, `moorage drift follow {}` goes on",
+            "{}: held{since}: {}; {kept} ({})\n  `moorage drift show {}` shows it, `moorage drift follow {}` goes on",
             table.table,
             held.detail,
             render::size(held.bytes),

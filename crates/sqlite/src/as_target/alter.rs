@@ -47,7 +47,8 @@ fn statement(
     Ok(match step {
         AlterStep::Add { column, value } => {
             let planned = &plan.columns[*column];
-            let sql = format!("{table} ADD COLUMN {} {}", quote_ident(&planned.name), planned.declared.sql);
+            let declared = format!("{} {}", quote_ident(&planned.name), planned.declared.sql);
+            let sql = format!("{table} ADD COLUMN {}", declared.trim_end());
             let Some(value) = value else { return Ok(Some(sql)) };
             let converted = Converter::new(plan).convert(*column, value_at(value.column(0).as_ref(), 0))?;
             // As a default it has to be a literal (section 2 of the page on ALTER TABLE).
