@@ -9,6 +9,9 @@ pub enum Lack {
     Looks,
     /// Telling that a table was emptied from so many deletes.
     Truncates,
+    /// Telling every change by itself, and the very same ones when it is asked again, of tables whose plans do not ask for that:
+    /// it tells what a stretch of them came to.
+    EachChange,
     /// Changing rows that are there: it can only append.
     ChangingRows,
     /// Setting changes aside that it refuses.
@@ -22,6 +25,7 @@ impl fmt::Display for Lack {
         f.write_str(match self {
             Self::Looks => "its rows cannot be read as of one moment",
             Self::Truncates => "it does not tell that a table was emptied from deletes of its rows",
+            Self::EachChange => "it tells what the changes of a stretch came to",
             Self::ChangingRows => "it only appends rows",
             Self::SettingAside => "it sets no changes aside",
             Self::Altering => "it does not alter the columns of a table that has rows",

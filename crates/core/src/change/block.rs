@@ -79,6 +79,12 @@ impl ChangeBlock {
         self.blind
     }
 
+    /// Of whose rows it is not known which were there before.
+    #[must_use]
+    pub fn blindly(self) -> Self {
+        Self { blind: true, ..self }
+    }
+
     /// The block with its changes mapped: `changes` in the same order, with images of another structure.
     #[must_use]
     pub fn mapped(

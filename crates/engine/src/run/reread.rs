@@ -15,7 +15,7 @@ use crate::run::spool::Spool;
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_adapter::{
-    AdapterError, CapturePlan, Doing, Event, Events, LoadedTable, Merge, Replacement, SnapshotMark,
+    AdapterError, CapturePlan, Doing, Event, Events, Lack, LoadedTable, Merge, Replacement, SnapshotMark,
     SnapshotSink, Source, TableState, Target,
 };
 use moorage_core::apply::prepare::TableBatch;
@@ -181,9 +181,13 @@ impl Rereading {
         for (Table { plan, spool, captured_by, .. }, mark) in self.tables.iter_mut().zip(marks) {
             let covering = mark.clone();
             let to = Arc::new(plan.clone());
+            // A stretch may begin before the mark, and what it came to is not what came behind that.
+            let in_sum = source.lacks().contains(&Lack::EachChange) && !plan.each_change;
             let later = spool.blocks().await?.map(move |block| {
                 let block = block?.only(|transaction| !source.covers(&covering, transaction));
-                Ok(TableBatch::of(to.clone(), vec![mappers.block(block)?])?)
+                let block = mappers.block(block)?;
+                let block = if in_sum { block.blindly() } else { block };
+                Ok(TableBatch::of(to.clone(), vec![block])?)
             });
             let captured_by = captured_by.clone();
             let end = LoadedTable { state: TableState::Live, mark: Some(mark), captured_by };

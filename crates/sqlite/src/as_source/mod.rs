@@ -177,7 +177,7 @@ impl InspectSource for SqliteSource {
     }
 
     fn lacks(&self) -> &'static [Lack] {
-        &[Lack::Truncates]
+        &[Lack::Truncates, Lack::EachChange]
     }
 }
 
