@@ -329,8 +329,12 @@ fn compare(
 }
 
 fn start(folder: &Folder) -> Running {
-    let mut running = folder.start(&["run"]);
-    running.wait_for("following changes");
+    let running = folder.start(&["run"]);
+    let began = std::time::Instant::now();
+    while !running.log().contains("following changes") {
+        assert!(began.elapsed() < Duration::from_secs(60), "it does not come to follow:\n{}", running.log());
+        std::thread::sleep(Duration::from_millis(10));
+    }
     running
 }
 
