@@ -82,10 +82,11 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
             }
             keep_on(pipeline, &mut planned, &stored);
             refuse_drift(context, &capture, &planned, &stored).await?;
-            read_again_what_was_missed(context, &capture, &planned, &stored).await?;
+            let before = read_again_what_was_missed(context, &capture, &planned, &stored).await?;
             leave_out_new(context, &mut planned, &stored);
             something_to_carry(context, &planned)?;
             align(context, &capture, &mut planned, &stored).await?;
+            read_again_what_was_interrupted(context, &capture, &before).await?;
             checkpoint
         }
         (decision, _) => {
@@ -178,14 +179,47 @@ async fn align(
     Ok(source.align(capture, &planned.tables, &context.events).await?)
 }
 
-/// Tables of which changes may have been missed while nobody looked are read again, and nothing else.
+/// A table and what captures it, at a time.
+type CapturedBy = (TablePlan, String);
+
+/// Aligning has put back what someone took away or made anew since it was looked at: what came in between is missed.
+async fn read_again_what_was_interrupted(
+    context: &Context,
+    capture: &CapturePlan,
+    before: &[CapturedBy],
+) -> Result<()> {
+    let source = &context.pipeline.source;
+    let plans: Vec<TablePlan> = before.iter().map(|(plan, _)| plan.clone()).collect();
+    let now = source.captured_by(capture, &plans).await?;
+    for ((plan, before), now) in before.iter().zip(now) {
+        if now.is_none_or(|now| !source.is_unbroken(before, &now)) {
+            read_again(context, plan).await?;
+        }
+    }
+    Ok(())
+}
+
+async fn read_again(context: &Context, plan: &TablePlan) -> Result<()> {
+    let pipeline = &context.pipeline;
+    pipeline.target.forget(&pipeline.name, std::slice::from_ref(&plan.target), false).await?;
+    let message = format!(
+        "{}: what captures its changes was altered by someone, so some may have been missed: it is read again",
+        plan.table()
+    );
+    context.say(Event::Warning { message });
+    Ok(())
+}
+
+/// Tables of which changes may have been missed while nobody looked are read again, and nothing else. Gives what captures
+/// the others.
 async fn read_again_what_was_missed(
     context: &Context,
     capture: &CapturePlan,
     planned: &Plan,
     stored: &[StoredTable],
-) -> Result<()> {
+) -> Result<Vec<CapturedBy>> {
     let pipeline = &context.pipeline;
+    let mut unbroken = Vec::new();
     let is_it =
         |t: &TablePlan, s: &StoredTable| (&t.target, t.source_id) == (&s.plan.target, s.plan.source_id);
     let carried = |s: &&StoredTable| planned.tables.iter().any(|t| is_it(t, s));
@@ -194,24 +228,16 @@ async fn read_again_what_was_missed(
     let plans: Vec<TablePlan> = live.iter().map(|s| s.plan.clone()).collect();
     let now = pipeline.source.captured_by(capture, &plans).await?;
     for (stored, now) in live.iter().zip(now) {
-        let unbroken = match (&stored.captured_by, &now) {
-            (Some(before), Some(now)) => pipeline.source.is_unbroken(before, now),
-            // An earlier version did not remember it.
-            (None, Some(_)) => true,
-            (_, None) => false,
+        // An earlier version did not remember it.
+        let is_as_before = |now: &String| {
+            stored.captured_by.as_ref().is_none_or(|before| pipeline.source.is_unbroken(before, now))
         };
-        if unbroken {
-            continue;
+        match now.filter(is_as_before) {
+            Some(now) => unbroken.push((stored.plan.clone(), now)),
+            None => read_again(context, &stored.plan).await?,
         }
-        let target = std::slice::from_ref(&stored.plan.target);
-        pipeline.target.forget(&pipeline.name, target, false).await?;
-        let message = format!(
-            "{}: what captures its changes was altered by someone, so some may have been missed: it is read again",
-            stored.plan.table()
-        );
-        context.say(Event::Warning { message });
     }
-    Ok(())
+    Ok(unbroken)
 }
 
 /// The tables whose changes are kept until someone decides, with what happened to them.

@@ -43,7 +43,7 @@ pub(crate) fn captured_by(db: &Connection, names: &Names, plan: &TablePlan) -> S
         db.prepare_cached("SELECT rowid FROM sqlite_schema WHERE type = 'trigger' AND name = ?1")?;
     let rows = wanted.iter().map(|(name, _)| query.query_row([name], |r| r.get::<_, i64>(0)));
     let rows = rows.map(|row| row.map(|row| row.to_string())).collect::<Sql<Vec<String>>>()?;
-    Ok(Some(format!("version {version}, rows {}", rows.join(" "))))
+    Ok(Some(format!("version {version}, rows {}, {}", rows.join(" "), form.word())))
 }
 
 /// Whether a table has no column but those that its plan knows: rows are written down with these alone.
@@ -55,15 +55,18 @@ fn all_known(db: &Connection, plan: &TablePlan) -> Sql<bool> {
 
 /// Triggers that were taken away and put back have other rows in the schema. So they have after a VACUUM, which is one
 /// change of the schema, while taking away and putting back are two
-/// (<https://www.sqlite.org/pragma.html#pragma_schema_version>).
+/// (<https://www.sqlite.org/pragma.html#pragma_schema_version>). Ones of another form were made by ourselves, in the
+/// transaction that took the others away; earlier versions did not say the form.
 pub(crate) fn is_unbroken(before: &str, now: &str) -> bool {
     let parts = |text: &str| {
-        let (version, rows) = text.strip_prefix("version ")?.split_once(", rows ")?;
-        Some((version.parse::<i64>().ok()?, rows.to_string()))
+        let (version, rest) = text.strip_prefix("version ")?.split_once(", rows ")?;
+        let (rows, form) = rest.split_once(", ").map_or((rest, None), |(rows, form)| (rows, Some(form)));
+        Some((version.parse::<i64>().ok()?, rows.to_string(), form.map(str::to_string)))
     };
     match (parts(before), parts(now)) {
-        (Some((_, before)), Some((_, now))) if before == now => true,
-        (Some((before, _)), Some((now, _))) => now == before + 1,
+        (Some((_, before, _)), Some((_, now, _))) if before == now => true,
+        (Some((.., Some(before))), Some((.., Some(now)))) if before != now => true,
+        (Some((before, ..)), Some((now, ..))) => now == before + 1,
         _ => false,
     }
 }
@@ -250,4 +253,25 @@ pub(crate) fn listed(db: &Connection, names: &Names) -> Sql<Vec<String>> {
         found.push(format!("table {}_about", names.name));
     }
     Ok(found)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::untouched("version 5, rows 1 2, keys", "version 9, rows 1 2, keys", true)]
+    #[case::put_back("version 5, rows 1 2, keys", "version 9, rows 3 4, keys", false)]
+    #[case::vacuum("version 5, rows 1 2, keys", "version 6, rows 3 4, keys", true)]
+    #[case::of_another_form_by_ourselves(
+        "version 5, rows 1 2, whole rows",
+        "version 9, rows 3 4, keys",
+        true
+    )]
+    #[case::by_an_earlier_version("version 5, rows 1 2", "version 9, rows 1 2, whole rows", true)]
+    #[case::put_back_since_an_earlier_version("version 5, rows 1 2", "version 9, rows 3 4, keys", false)]
+    fn triggers_that_were_put_back_are_told(#[case] before: &str, #[case] now: &str, #[case] expected: bool) {
+        assert_eq!(is_unbroken(before, now), expected);
+    }
 }

@@ -44,6 +44,14 @@ impl Form {
         }
     }
 
+    /// The word by which it is remembered.
+    pub(crate) fn word(self) -> &'static str {
+        match self {
+            Self::Keys => "keys",
+            Self::Rows | Self::RowsByCondition => "whole rows",
+        }
+    }
+
     /// Whether it captures what the other does.
     pub(crate) fn is_like(self, other: Self) -> bool {
         (self == Self::Keys) == (other == Self::Keys)

@@ -153,12 +153,26 @@ pub(crate) async fn captured_by(
     tables: &[TablePlan],
 ) -> Result<Vec<Option<String>>> {
     let sql = "SELECT (SELECT CASE WHEN count(*) = 2 THEN 'triggers ' || string_agg(format('%s %s', t.oid, t.xmin), ', ' ORDER BY t.oid) END
-                       FROM pg_trigger t WHERE t.tgrelid = w.id AND t.tgname = ANY ($2) AND t.tgenabled IN ('O', 'A'))
-               FROM unnest($1::oid[]) WITH ORDINALITY w(id, place) ORDER BY w.place";
+                       FROM pg_trigger t WHERE t.tgrelid = w.id AND t.tgname = ANY ($2) AND t.tgenabled IN ('O', 'A')),
+                      coalesce(obj_description(to_regclass(w.rows), 'pg_class'), 'earlier')
+               FROM unnest($1::oid[], $3::text[]) WITH ORDINALITY w(id, rows, place) ORDER BY w.place";
     let ids: Vec<u32> = tables.iter().map(|t| t.source_id as u32).collect();
     let triggers = [names.trigger("row"), names.trigger("truncate")];
-    let rows = session.rows("looking at the triggers", sql, &[&ids, &&triggers[..]]).await?;
-    Ok(rows.iter().map(|r| r.get(0)).collect())
+    let changes: Vec<String> = tables.iter().map(|t| names.rows(t.source_id)).collect();
+    let rows = session.rows("looking at the triggers", sql, &[&ids, &&triggers[..], &changes]).await?;
+    let with_form = |triggers: String, form: String| format!("{triggers}; {form}");
+    Ok(rows.iter().map(|r| r.get::<_, Option<String>>(0).map(|t| with_form(t, r.get(1)))).collect())
+}
+
+/// Whether nobody has altered what captures a table. Triggers of another form were made by ourselves, behind whoever was
+/// writing; earlier versions did not say the form.
+pub(crate) fn is_unbroken(before: &str, now: &str) -> bool {
+    let parts = |text: &str| match text.split_once("; ") {
+        Some((triggers, form)) => (triggers.to_string(), Some(form.to_string())),
+        None => (text.to_string(), None),
+    };
+    let ((before, form_before), (now, form_now)) = (parts(before), parts(now));
+    before == now || (form_before.is_some() && form_before != form_now)
 }
 
 /// Gives exactly these tables their triggers, one table after the other, so that no two are locked at a time.
@@ -352,4 +366,20 @@ pub(crate) async fn remove(at: &At<'_>, names: &Names, dry: bool) -> Result<Vec<
         }
     }
     Ok(steps)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::untouched("triggers 1 5; 2", "triggers 1 5; 2", true)]
+    #[case::put_back("triggers 1 5; 2", "triggers 7 9; 2", false)]
+    #[case::of_another_form_by_ourselves("triggers 1 5; 1", "triggers 7 9; 2", true)]
+    #[case::by_an_earlier_version("triggers 1 5", "triggers 1 5; 1", true)]
+    #[case::put_back_since_an_earlier_version("triggers 1 5", "triggers 7 9; 2", false)]
+    fn triggers_that_were_put_back_are_told(#[case] before: &str, #[case] now: &str, #[case] expected: bool) {
+        assert_eq!(is_unbroken(before, now), expected);
+    }
 }

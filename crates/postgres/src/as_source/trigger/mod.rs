@@ -180,7 +180,7 @@ impl SourceLog for PostgresTriggerSource {
     }
 
     fn is_unbroken(&self, before: &str, now: &str) -> bool {
-        before == now
+        capture::is_unbroken(before, now)
     }
 }
 
