@@ -19,6 +19,7 @@ mod demo;
 mod drift;
 mod drift_random;
 mod drift_random_sqlite;
+mod drift_types;
 mod earlier;
 mod encryption;
 mod harness;

@@ -51,6 +51,32 @@ pub struct Step {
     pub values: Option<RecordBatch>,
     /// What is not known of the values that rows from before have now, if anything: only reading the table again tells.
     pub unknown: Option<Unknown>,
+    /// What became of types that columns are of.
+    pub types: Vec<OfType>,
+}
+
+/// What became of the values that a column may have, by a change of its type and not of its table.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct OfType {
+    /// The column's number.
+    pub column: u32,
+    /// What it was.
+    pub what: TypeChange,
+}
+
+/// A change of a type.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum TypeChange {
+    /// A value is called otherwise in every row that has it, and nothing else is called as it was.
+    Renamed {
+        /// As it was called.
+        from: String,
+        /// As it is called.
+        to: String,
+    },
+    /// Other values are allowed than before, in words; none that is there became another one.
+    Allowed(String),
 }
 
 /// Values that are not known.
@@ -63,6 +89,16 @@ pub struct Unknown {
 }
 
 impl Unknown {
+    /// Both.
+    #[must_use]
+    pub fn and(self, other: Self) -> Self {
+        let columns = match (self.columns, other.columns) {
+            (Some(a), Some(b)) => Some(a.into_iter().chain(b).collect()),
+            _ => None,
+        };
+        Self { why: format!("{}, {}", self.why, other.why), columns }
+    }
+
     /// Whether a column's values may be among them.
     pub fn includes(&self, number: Option<u32>) -> bool {
         match (&self.columns, number) {

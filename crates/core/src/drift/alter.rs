@@ -28,11 +28,27 @@ pub enum AlterStep {
         /// Its place.
         column: usize,
     },
+    /// A value of the column at this place of the new plan is called otherwise, in every row that has it.
+    Relabel {
+        /// Its place.
+        column: usize,
+        /// As it was called.
+        from: String,
+        /// As it is called.
+        to: String,
+    },
     /// A column goes, with its values.
     Drop {
         /// Its name.
         name: String,
     },
+}
+
+impl AlterStep {
+    /// Whether it changes the table, not just its rows: then whoever reads it may have to wait.
+    pub fn is_of_table(&self) -> bool {
+        !matches!(self, Self::Relabel { .. })
+    }
 }
 
 /// How a table goes on behind an alteration.

@@ -5,13 +5,14 @@
 //! | | |
 //! |---|---|
 //! | a policy says `stop` | stop |
-//! | the table cannot be carried any more, or a policy says `hold` | hold, until someone decides |
+//! | the table cannot be carried any more, a value that an expression may name is called otherwise, or a policy says `hold` | hold, until someone decides |
 //! | a policy says `reread`, values are not known, or the target cannot change at once what is followed | read again |
 //! | otherwise | alter: with no step where nothing of the target changes |
 
-use crate::change::structure::Step;
+use crate::change::structure::{OfType, Step, TypeChange};
 use crate::drift::alter::{AlterStep, Alteration, Then};
 use crate::drift::difference::{Difference, differences};
+use crate::expr::Expr;
 use crate::mapping::mapper::Mapper;
 use crate::mapping::outputs::{Mapping, Output};
 use crate::model::drift::{DriftKind, DriftPolicies, DriftPolicy};
@@ -71,7 +72,7 @@ pub fn decide(before: &Arc<TablePlan>, step: &Arc<Step>, by: &By<'_>) -> Decisio
         return held("its structure was changed".into());
     };
     let rule = by.config.picker().rule(known.ruled_as());
-    let all = differences(known, &step.after, step.unknown.as_ref());
+    let all = differences(known, step);
     let after = carried_on(known, step, &all, &rule, by);
     let mut plan = match plan_known(by.config, &after, by.dialect) {
         Ok(plan) => plan,
@@ -79,14 +80,15 @@ pub fn decide(before: &Arc<TablePlan>, step: &Arc<Step>, by: &By<'_>) -> Decisio
     };
     plan.target.clone_from(&before.target);
     plan.each_change = before.each_change;
-    let compared = Compared { before, known, plan: &plan, after: &after };
+    let compared = Compared { before, known, plan: &plan, after: &after, types: &step.types };
     let seen: Vec<&Difference> = all.iter().filter(|d| compared.sees(d)).collect();
     let what = if seen.is_empty() { words(&all) } else { words(seen.iter().copied()) };
     let policy = |d: &&Difference| by.policy(&rule.drift, d.kind(step.unknown.as_ref()));
     if seen.iter().any(|d| policy(d) == DriftPolicy::Stop) {
         return Decision::Stop { what };
     }
-    if seen.iter().any(|d| policy(d) == DriftPolicy::Hold) {
+    let breaks = |d: &Difference| by.decision.is_none() && compared.breaks(d);
+    if seen.iter().any(|d| policy(d) == DriftPolicy::Hold || breaks(d)) {
         return held(what);
     }
     let asked = seen.iter().any(|d| policy(d) == DriftPolicy::Reread || d.needs_rows());
@@ -153,6 +155,7 @@ struct Compared<'a> {
     known: &'a Structure,
     plan: &'a TablePlan,
     after: &'a Structure,
+    types: &'a [OfType],
 }
 
 /// What a target column is made from.
@@ -192,7 +195,9 @@ impl Compared<'_> {
     fn sees(&self, difference: &Difference) -> bool {
         let reads = |plan: &TablePlan, name: &str| plan.schema.columns.iter().any(|c| c.name == name);
         match difference {
-            Difference::Added(c) => reads(self.plan, &c.column.name),
+            Difference::Added(c) | Difference::ValueRenamed(c, ..) | Difference::Allowed(c, _) => {
+                reads(self.plan, &c.column.name)
+            }
             Difference::Dropped(c) | Difference::Retyped(c, _) => reads(self.before, &c.column.name),
             Difference::Renamed(..) => self.renames(difference),
             Difference::Generated(c) => {
@@ -260,6 +265,7 @@ impl Compared<'_> {
                 others.push(AlterStep::Widen { column: at });
             }
         }
+        others.extend(self.relabels()?);
         let drops = drops && dialect.drops_at_once();
         let gone = self.before.columns.iter().zip(kept).filter(|(_, kept)| !kept).map(|(c, _)| &c.name);
         let gone = gone.filter(|_| drops).map(|name| AlterStep::Drop { name: name.clone() });
@@ -268,6 +274,45 @@ impl Compared<'_> {
         let behind: Vec<String> = self.left_behind(&steps).iter().map(|name| dialect.fold(name)).collect();
         // A column that was left is in the way of another one of its name: read again, the table is made without it.
         self.plan.columns.iter().all(|c| !behind.contains(&dialect.fold(&c.name))).then_some(steps)
+    }
+
+    /// The place of a numbered column among those that are read.
+    fn read_at(&self, number: u32) -> Option<usize> {
+        let column = self.after.columns.iter().find(|c| c.number == Some(number))?;
+        self.plan.schema.columns.iter().position(|c| c.name == column.column.name)
+    }
+
+    /// Whether an expression of the project file may name a value that is called otherwise now.
+    fn breaks(&self, difference: &Difference) -> bool {
+        let Difference::ValueRenamed(column, ..) = difference else { return false };
+        let place = column.number.and_then(|number| self.read_at(number));
+        place.is_some_and(|place| is_computed_with(self.plan, place))
+    }
+
+    /// The steps for values that are called otherwise; none if rows are told apart by them, or made from them.
+    fn relabels(&self) -> Option<Vec<AlterStep>> {
+        let mut steps = Vec::new();
+        for of in self.types {
+            let TypeChange::Renamed { from, to } = &of.what else { continue };
+            let Some(place) = self.read_at(of.column) else { continue };
+            let tells_apart = match &self.plan.schema.identity {
+                RowIdentity::Key(key) | RowIdentity::DeclaredKey(key) => key.contains(&place),
+                RowIdentity::WholeRow => true,
+            };
+            let is_cast = |o: &Output| matches!(o, Output::Cast { column, .. } if *column == place);
+            let mapping = &self.plan.mapping;
+            if tells_apart || mapping.outputs.iter().any(is_cast) || is_computed_with(self.plan, place) {
+                return None;
+            }
+            let outputs = mapping.outputs.iter().enumerate();
+            let of_it = outputs.filter(|(_, output)| **output == Output::Column(place));
+            steps.extend(of_it.map(|(column, _)| AlterStep::Relabel {
+                column,
+                from: from.clone(),
+                to: to.clone(),
+            }));
+        }
+        Some(steps)
     }
 
     /// The columns that the target's table has behind these steps, and that nothing is written to any more.
@@ -308,6 +353,19 @@ impl Compared<'_> {
         let mapper = Mapper::new(&self.plan.schema, &Arc::new(mapped), &mapping).ok()??;
         Some(Some(mapper.rows(&values).ok()?))
     }
+}
+
+/// Whether an expression reads the column at a place.
+fn is_computed_with(plan: &TablePlan, place: usize) -> bool {
+    let outputs = plan.mapping.outputs.iter();
+    let expressions = outputs.filter_map(|output| match output {
+        Output::Expression(text) => Some(text),
+        _ => None,
+    });
+    let reads = |text: &String| {
+        Expr::parse(text, &plan.schema.columns).map_or(true, |expr| expr.columns().contains(&place))
+    };
+    plan.mapping.condition.iter().chain(expressions).any(reads)
 }
 
 /// Renames such that no name is given before it is free: where names go round in a circle, one column is called something

@@ -1,7 +1,7 @@
 //! What is another way in a table's structure than it was.
 
-use crate::change::structure::Unknown;
-use crate::model::described::{LogIdentity, SourceColumn, SourceTable};
+use crate::change::structure::{Step, TypeChange, Unknown};
+use crate::model::described::{LogIdentity, SourceColumn};
 use crate::model::drift::DriftKind;
 use crate::model::structure::Structure;
 use crate::model::types::LogicalType;
@@ -24,12 +24,17 @@ pub enum Difference {
     Key,
     /// The table is called otherwise: as it was.
     Table(String, String),
+    /// A value of a column's type is called otherwise: the column, what it was called and what it is.
+    ValueRenamed(SourceColumn, String, String),
+    /// A column's type allows other values than before: the column, and what was changed.
+    Allowed(SourceColumn, String),
     /// Values may have become other ones.
     Values(Unknown),
 }
 
-/// What differs from one structure to a later one, with what is not known of values.
-pub fn differences(before: &Structure, after: &SourceTable, unknown: Option<&Unknown>) -> Vec<Difference> {
+/// What differs from one structure to the one that a step leads to.
+pub fn differences(before: &Structure, step: &Step) -> Vec<Difference> {
+    let after = &*step.after;
     let mut found = Vec::new();
     for now in &after.columns {
         let Some(was) = before.same(now) else {
@@ -54,7 +59,15 @@ pub fn differences(before: &Structure, after: &SourceTable, unknown: Option<&Unk
     if before.name != after.name {
         found.push(Difference::Table(before.name.to_string(), after.name.to_string()));
     }
-    found.extend(unknown.map(|unknown| Difference::Values(unknown.clone())));
+    let of_types = step.types.iter().filter_map(|of| {
+        let column = after.columns.iter().find(|c| c.number == Some(of.column))?.clone();
+        Some(match &of.what {
+            TypeChange::Renamed { from, to } => Difference::ValueRenamed(column, from.clone(), to.clone()),
+            TypeChange::Allowed(what) => Difference::Allowed(column, what.clone()),
+        })
+    });
+    found.extend(of_types);
+    found.extend(step.unknown.clone().map(Difference::Values));
     found
 }
 
@@ -98,6 +111,8 @@ impl Difference {
                 DriftKind::TypeWidened
             }
             Self::Retyped(..) => DriftKind::TypeChanged,
+            Self::ValueRenamed(..) => DriftKind::ValueRenamed,
+            Self::Allowed(..) => DriftKind::ValuesAllowed,
             Self::Key => DriftKind::KeyChanged,
             Self::Table(..) => DriftKind::TableRenamed,
             Self::Generated(_) | Self::Values(_) => DriftKind::ValuesChanged,
@@ -111,6 +126,8 @@ impl Difference {
             | Self::Dropped(c)
             | Self::Renamed(c, _)
             | Self::Retyped(c, _)
+            | Self::ValueRenamed(c, ..)
+            | Self::Allowed(c, _)
             | Self::Generated(c) => Some(c),
             Self::Key | Self::Table(..) | Self::Values(_) => None,
         }
@@ -133,6 +150,10 @@ impl fmt::Display for Difference {
             ),
             Self::Generated(c) if c.generated => write!(f, "column {} is computed now", c.column.name),
             Self::Generated(c) => write!(f, "column {} is not computed any more", c.column.name),
+            Self::ValueRenamed(c, was, now) => {
+                write!(f, "value {was:?} of column {} is called {now:?} now", c.column.name)
+            }
+            Self::Allowed(c, what) => write!(f, "column {}: {what}", c.column.name),
             Self::Key => f.write_str("its key or its replica identity was changed"),
             Self::Table(was, now) => write!(f, "table {was} is called {now} now"),
             Self::Values(unknown) => f.write_str(&unknown.why),

@@ -6,7 +6,7 @@
 //! (Apache Arrow columnar format, section "IPC Streaming Format").
 
 use crate::change::kept::{next_part, rows_from_bytes, rows_to_bytes, sealed, unsealed};
-use crate::change::structure::{Step, Unknown};
+use crate::change::structure::{OfType, Step, Unknown};
 use crate::drift::alter::{Alteration, Then};
 use crate::mapping::outputs::Mapping;
 use crate::model::drift::DriftPolicy;
@@ -84,6 +84,8 @@ struct Kept {
     after: Structure,
     schema: TableSchema,
     unknown: Option<Unknown>,
+    #[serde(default)]
+    types: Vec<OfType>,
 }
 
 impl Step {
@@ -96,6 +98,7 @@ impl Step {
             after: Structure::of(&self.after),
             schema: (*self.schema).clone(),
             unknown: self.unknown.clone(),
+            types: self.types.clone(),
         };
         let kept = serde_json::to_vec(&kept).map_err(|e| ArrowError::ExternalError(Box::new(e)))?;
         let values = self.values.as_ref().map(rows_to_bytes).transpose()?;
@@ -116,7 +119,7 @@ impl Step {
             values => Some(rows_from_bytes(values, &kept.schema)?),
         };
         let (after, schema) = (Arc::new(kept.after.table()), Arc::new(kept.schema));
-        Ok(Self { after, schema, values, unknown: kept.unknown })
+        Ok(Self { after, schema, values, unknown: kept.unknown, types: kept.types })
     }
 }
 

@@ -106,8 +106,7 @@ impl DriftRecord {
     pub fn of(id: u64, alteration: &Alteration, statements: Vec<String>, seen_at: DateTime<Utc>) -> Self {
         let step = &alteration.step;
         let known = alteration.before.structure.as_deref();
-        let found =
-            known.map(|known| differences(known, &step.after, step.unknown.as_ref())).unwrap_or_default();
+        let found = known.map(|known| differences(known, step)).unwrap_or_default();
         let mut kinds: Vec<DriftKind> = found.iter().map(|d| d.kind(step.unknown.as_ref())).collect();
         kinds.sort_unstable();
         kinds.dedup();

@@ -2,7 +2,7 @@
 
 use super::alter::{AlterStep, Then};
 use super::decide::{By, Decision, decide};
-use crate::change::structure::{Step, Unknown};
+use crate::change::structure::{OfType, Step, TypeChange, Unknown};
 use crate::model::described::{LogIdentity, SourceColumn, SourceTable, TableKind};
 use crate::model::drift::{DriftKind, DriftPolicy};
 use crate::model::finding::Fix;
@@ -111,7 +111,7 @@ pub(crate) fn step(
         rows.end_row(0);
         rows.finish().unwrap()
     };
-    Arc::new(Step { after: Arc::new(after), values: values.map(row), schema, unknown })
+    Arc::new(Step { after: Arc::new(after), values: values.map(row), schema, unknown, types: Vec::new() })
 }
 
 fn by(config: &PipelineConfig) -> By<'_> {
@@ -137,6 +137,7 @@ fn told(decision: &Decision) -> String {
         }
         AlterStep::Rename { from, to } => format!("rename {from} to {to}"),
         AlterStep::Widen { column } => format!("widen {}", name(column)),
+        AlterStep::Relabel { column, from, to } => format!("{from} in {} to {to}", name(column)),
         AlterStep::Drop { name } => format!("drop {name}"),
     });
     steps.collect::<Vec<_>>().join(", ")
@@ -271,6 +272,53 @@ fn values_that_are_not_known_are_read_where_the_mapping_sees_them(
     let unknown = Unknown { why: "rewritten".into(), columns };
     let table = "1:id 2:a 3:secret";
     assert_eq!(decided(rest, table, table, None, Some(unknown)), expected);
+}
+
+/// Rows that are told apart by it, or made from it, are read again; where the file may name the value, someone decides.
+#[rstest]
+#[case::plain("", None, "booked in a to open")]
+#[case::not_carried("[[pipelines.p.rule]]\nmatch=\"*.*\"\ndrop=[\"a\"]", None, "")]
+#[case::held(
+    "[pipelines.p.drift]\nvalue_renamed=\"hold\"",
+    None,
+    "hold: value \"booked\" of column a is called \"open\" now"
+)]
+#[case::key(
+    "[[pipelines.p.rule]]\nmatch=\"*.*\"\nkey=[\"a\"]",
+    None,
+    "reread: value \"booked\" of column a is called \"open\" now"
+)]
+#[case::named(
+    "[[pipelines.p.rule]]\nmatch=\"*.*\"\nwhere=\"a <> 'booked'\"",
+    None,
+    "hold: value \"booked\" of column a is called \"open\" now"
+)]
+#[case::decided(
+    "[[pipelines.p.rule]]\nmatch=\"*.*\"\nwhere=\"a <> 'booked'\"",
+    Some(DriftPolicy::Follow),
+    "reread: value \"booked\" of column a is called \"open\" now"
+)]
+#[case::another_is_named(
+    "[[pipelines.p.rule]]\nmatch=\"*.*\"\nwhere=\"id > 3\"",
+    None,
+    "booked in a to open"
+)]
+fn a_value_that_is_called_otherwise_is_renamed_in_rows_that_are_there(
+    #[case] rest: &str,
+    #[case] decision: Option<DriftPolicy>,
+    #[case] expected: &str,
+) {
+    let config = config(rest);
+    let mut described = table("1:id 2:a:text");
+    if rest.contains("key=") {
+        described.identity = LogIdentity::Full { key: None };
+    }
+    let before = planned(&config, &described);
+    let what = TypeChange::Renamed { from: "booked".into(), to: "open".into() };
+    let types = vec![OfType { column: 2, what }];
+    let step = Arc::new(Step { types, ..(*step(described, None, None)).clone() });
+    let by = By { decision, ..by(&config) };
+    assert_eq!(told(&decide(&before, &step, &by)), expected);
 }
 
 /// The target's table has it still, also when many other changes came in between.

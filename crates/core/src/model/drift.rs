@@ -51,6 +51,10 @@ pub enum DriftKind {
     TypeWidened,
     /// A column has another type, in any other way.
     TypeChanged,
+    /// A value of an enumerated type is called otherwise.
+    ValueRenamed,
+    /// A column's type allows other values than before.
+    ValuesAllowed,
     /// Values of rows that were there may have become other ones, and no log says which.
     ValuesChanged,
     /// Rows are told apart by other columns.
@@ -65,12 +69,14 @@ pub enum DriftKind {
 
 impl DriftKind {
     /// All kinds.
-    pub const ALL: [Self; 10] = [
+    pub const ALL: [Self; 12] = [
         Self::ColumnAdded,
         Self::ColumnDropped,
         Self::ColumnRenamed,
         Self::TypeWidened,
         Self::TypeChanged,
+        Self::ValueRenamed,
+        Self::ValuesAllowed,
         Self::ValuesChanged,
         Self::KeyChanged,
         Self::TableRenamed,
@@ -86,6 +92,8 @@ impl DriftKind {
             Self::ColumnRenamed => "column_renamed",
             Self::TypeWidened => "type_widened",
             Self::TypeChanged => "type_changed",
+            Self::ValueRenamed => "value_renamed",
+            Self::ValuesAllowed => "values_allowed",
             Self::ValuesChanged => "values_changed",
             Self::KeyChanged => "key_changed",
             Self::TableRenamed => "table_renamed",
@@ -101,10 +109,10 @@ impl DriftKind {
             Self::ColumnAdded => &[Follow, Leave, Hold, Reread, Stop],
             Self::ColumnDropped => &[Leave, Follow, Hold, Reread, Stop],
             Self::ColumnRenamed => &[Hold, Follow, Leave, Reread, Stop],
-            Self::TypeWidened => &[Follow, Hold, Reread, Stop],
+            Self::TypeWidened | Self::ValueRenamed => &[Follow, Hold, Reread, Stop],
             Self::TypeChanged | Self::KeyChanged => &[Hold, Reread, Stop],
             Self::ValuesChanged => &[Reread, Hold, Stop],
-            Self::TableRenamed => &[Follow, Hold, Stop],
+            Self::TableRenamed | Self::ValuesAllowed => &[Follow, Hold, Stop],
             Self::TableMadeAgain => &[Reread, Stop],
             Self::TableAdded => &[Follow, Leave],
         }
@@ -129,6 +137,10 @@ impl DriftKind {
             Self::TypeWidened => "every value stays what it is",
             Self::TypeChanged => {
                 "the target's values have to be made anew, and queries may depend on the type"
+            }
+            Self::ValueRenamed => "every row that has the value is known, and so is what it is called now",
+            Self::ValuesAllowed => {
+                "no value that is there changes, and the target takes any value of the type"
             }
             Self::ValuesChanged => "only reading the table again tells what its rows hold now",
             Self::KeyChanged => "the target's rows are told apart by the key, so someone should look at it",

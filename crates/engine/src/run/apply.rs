@@ -12,7 +12,7 @@ use moorage_core::TableName;
 use moorage_core::apply::prepare::Deed;
 use moorage_core::change::structure::Step;
 use moorage_core::checkpoint::stored::{Checkpoint, Stage};
-use moorage_core::drift::alter::{Alteration, Then};
+use moorage_core::drift::alter::{AlterStep, Alteration, Then};
 use moorage_core::drift::record::DriftRecord;
 use moorage_core::follow::machine::{Ended, Piece, PieceEnd};
 use moorage_core::plan::table::TablePlan;
@@ -104,7 +104,12 @@ impl Job {
             Some(merge) => merge,
             None => self.target.begin(&self.from).await?,
         };
-        let altered = self.piece.deeds.iter().flat_map(Deed::alterations).filter(|a| !a.steps.is_empty());
+        let altered = self
+            .piece
+            .deeds
+            .iter()
+            .flat_map(Deed::alterations)
+            .filter(|a| a.steps.iter().any(AlterStep::is_of_table));
         let altered: Vec<Arc<TablePlan>> = altered.map(|alteration| alteration.before.clone()).collect();
         if !altered.is_empty() {
             // All at once: nobody is to wait for one of them until another one is free.
@@ -196,7 +201,13 @@ fn in_the_way(alteration: &Alteration, error: AdapterError) -> EngineError {
 /// A table whose rows are read again by the next run, for nothing else that is known of its structure.
 fn unread(plan: &Arc<TablePlan>) -> Alteration {
     let after = plan.source_table();
-    let step = Step { after: Arc::new(after), schema: plan.schema.clone(), values: None, unknown: None };
+    let step = Step {
+        after: Arc::new(after),
+        schema: plan.schema.clone(),
+        values: None,
+        unknown: None,
+        types: Vec::new(),
+    };
     Alteration {
         before: plan.clone(),
         after: plan.clone(),

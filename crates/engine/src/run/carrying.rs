@@ -141,7 +141,7 @@ impl Carrying {
             // What differs from the last one; the target's table is still what it was before the first.
             let last = held.changes.last().map(|last| Structure::of(&last.step.after));
             let known = last.as_ref().or(held.plan.structure.as_deref());
-            let found = known.map(|known| differences(known, &step.after, step.unknown.as_ref()));
+            let found = known.map(|known| differences(known, &step));
             let what = found.iter().flatten().map(ToString::to_string).collect::<Vec<_>>().join(", ");
             let before = TablePlan { structure: known.cloned().map(Arc::new), ..(*held.plan).clone() };
             let plan = held.plan.clone();

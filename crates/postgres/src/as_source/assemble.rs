@@ -15,6 +15,7 @@ use crate::as_source::structure::fit::AnnouncedColumn;
 use crate::as_source::structure::looks::Look;
 use crate::as_source::structure::state::State;
 use crate::as_source::structure::table::{Announced, Table};
+use crate::as_source::structure::types::PresentNames;
 use crate::wire::lsn;
 use crate::wire::pgoutput::{Field, Message, OldTuple, Relation, Tuple};
 use crate::wire::replication::EPOCH_2000_US;
@@ -40,6 +41,8 @@ struct Structure {
     columns: Vec<Option<usize>>,
     /// Why changes in this structure cannot be used.
     drift: Option<String>,
+    /// What values are called now that may still come under another name.
+    names: PresentNames,
 }
 
 /// How a table's structure is known.
@@ -330,7 +333,7 @@ impl Assembler {
         let drift = difference(expected, &found).or_else(|| identity_difference(&carried.schema, relation));
         let index = |name: &str| carried.schema.columns.iter().position(|c| c.name == name);
         let columns = relation.columns.iter().map(|c| index(c.name)).collect();
-        carried.structure = Some(Structure { columns, drift });
+        carried.structure = Some(Structure { columns, drift, names: PresentNames::default() });
     }
 
     /// What has to be told before this message can be fed; nothing where structures are not followed.
@@ -444,11 +447,11 @@ impl Assembler {
         if let Some(tuple) = new {
             images.new = true;
             let whole = old.as_ref().filter(|o| o.whole && carried.fills).map(|o| o.tuple);
-            images.unchanged = push_tuple(&mut block.new, &structure.columns, tuple, whole).map_err(wrong)?;
+            images.unchanged = push_tuple(&mut block.new, structure, tuple, whole).map_err(wrong)?;
         }
         if let Some(old) = old {
             images.old = Some(old.whole);
-            push_tuple(&mut block.old, &structure.columns, old.tuple, None).map_err(wrong)?;
+            push_tuple(&mut block.old, structure, old.tuple, None).map_err(wrong)?;
         }
         self.order += 1;
         self.bytes += size;
@@ -481,7 +484,8 @@ impl Carried {
         }
         let Known::Followed(table, _) = &self.known else { return };
         let places = if is_open { None } else { table.places(&self.schema) };
-        self.structure = places.map(|columns| Structure { columns, drift: None });
+        let names = table.present_names(&self.schema);
+        self.structure = places.map(|columns| Structure { columns, drift: None, names });
     }
 }
 
@@ -515,10 +519,11 @@ fn wrong(what: String) -> AdapterError {
 /// that were nowhere, if any.
 fn push_tuple(
     rows: &mut RowsBuilder,
-    columns: &[Option<usize>],
+    structure: &Structure,
     tuple: Tuple<'_>,
     otherwise: Option<Tuple<'_>>,
 ) -> std::result::Result<Option<Box<[bool]>>, String> {
+    let columns = &structure.columns;
     if tuple.columns() != columns.len() {
         return Err(format!("a row with {} values for {} columns", tuple.columns(), columns.len()));
     }
@@ -538,7 +543,7 @@ fn push_tuple(
             }
             Field::Text(text) => {
                 let logical: &LogicalType = &schema.columns[column].logical;
-                push_text(builder, logical, text)
+                push_text(builder, logical, structure.names.of(column, text))
                     .map_err(|e| format!("column {}: {e}", schema.columns[column].name))?;
             }
         }

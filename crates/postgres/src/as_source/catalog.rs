@@ -1,6 +1,7 @@
 //! Reading the catalogue: tables, columns, identities.
 
 use crate::as_source::structure::state::{ColumnState, State};
+use crate::as_source::structure::types;
 use crate::wire::connect::Session;
 use crate::wire::types::{CatalogType, logical};
 use crate::wire::written::{WRITTEN, WRITTEN_END};
@@ -123,6 +124,7 @@ pub(crate) async fn table_names(session: &Session) -> Result<Vec<TableName>> {
 
 /// The same with their states.
 pub(crate) async fn describe(session: &Session, by: IdentityBy) -> Result<Vec<Described>> {
+    let types = types::types(session, None).await?;
     let mut columns: HashMap<u32, Columns> = HashMap::new();
     for row in session.rows("reading the columns of all tables", COLUMNS, &[]).await? {
         let (columns, state, given) = columns.entry(row.get(0)).or_default();
@@ -136,6 +138,7 @@ pub(crate) async fn describe(session: &Session, by: IdentityBy) -> Result<Vec<De
             modifier: row.get(11),
             generated: column.generated,
             touched: Some(row.get(12)),
+            made: types.get(&row.get::<_, u32>(10)).cloned().unwrap_or_default(),
         });
         columns.push(column);
     }

@@ -5,6 +5,7 @@
 //! extended to 64 bits, is visible in the snapshot (PostgreSQL manual, section 9.27.7.1); beyond L
 //! nothing needs to be asked.
 
+use crate::as_source::structure::types::Horizon;
 use crate::wire::lsn;
 use moorage_adapter::SnapshotMark;
 
@@ -41,6 +42,11 @@ impl Mark {
         }
         let full = self.extend(xid);
         full < self.xmin || (full < self.xmax && self.in_progress.binary_search(&full).is_err())
+    }
+
+    /// The first transaction that may have been open, and the first that had not begun.
+    pub(crate) fn horizon(&self) -> Horizon {
+        Horizon { first_open: self.xmin, next: self.xmax }
     }
 
     /// The 64-bit number whose low half is `xid` and that is nearest to the snapshot: numbers in use at

@@ -35,6 +35,27 @@ fn refused(code: &str, doing: Doing, words: &str) -> AdapterError {
 
 /// The statements for the steps.
 pub(super) fn statements(alteration: &Alteration) -> Vec<String> {
+    let mut all = of_table(alteration);
+    all.extend(of_rows(alteration));
+    all
+}
+
+/// Those that change rows; they wait for nobody who reads.
+fn of_rows(alteration: &Alteration) -> Vec<String> {
+    let plan = &alteration.after;
+    let statement = |step: &AlterStep| match step {
+        AlterStep::Relabel { column, from, to } => {
+            let name = quote_ident(&plan.columns[*column].name);
+            let (from, to) = (escaped(from), escaped(to));
+            Some(format!("UPDATE {} SET {name} = {to} WHERE {name} = {from}", relation(&plan.target)))
+        }
+        _ => None,
+    };
+    alteration.steps.iter().filter_map(statement).collect()
+}
+
+/// Those that change the table, for which whoever reads it may have to wait.
+fn of_table(alteration: &Alteration) -> Vec<String> {
     let table = format!("ALTER TABLE {}", relation(&alteration.after.target));
     let column = |at: usize| {
         let planned = &alteration.after.columns[at];
@@ -64,6 +85,7 @@ pub(super) fn statements(alteration: &Alteration) -> Vec<String> {
                 let (name, declared) = column(*at);
                 all.push(format!("{table} ALTER COLUMN {name} TYPE {declared}"));
             }
+            AlterStep::Relabel { .. } => {}
             AlterStep::Drop { name } => all.push(format!("{table} DROP COLUMN {}", quote_ident(name))),
         }
     }
@@ -115,7 +137,7 @@ async fn attempt(session: &Session, doing: Doing, sql: &str) -> Result<Option<(S
 
 /// Carries out the steps, and keeps the new plan. The locks are there already, or are waited for half a second.
 pub(super) async fn alter(session: &Session, pipeline: &str, alteration: &Alteration) -> Result<()> {
-    let statements = statements(alteration);
+    let statements = of_table(alteration);
     if !statements.is_empty() {
         let doing = Doing::to("altering target table", &alteration.after.target);
         match attempt(session, doing.clone(), &statements.join("; ")).await? {
@@ -126,6 +148,9 @@ pub(super) async fn alter(session: &Session, pipeline: &str, alteration: &Altera
             }
             Some((code, words)) => return Err(refused(&code, doing, &words)),
         }
+    }
+    for sql in of_rows(alteration) {
+        session.run(Doing::to("renaming a value in", &alteration.after.target), &sql).await?;
     }
     state::keep_plan(session, pipeline, &alteration.after, alteration.then).await
 }

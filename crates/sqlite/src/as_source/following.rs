@@ -151,7 +151,7 @@ impl Followed {
             Some(unknown) => unknown.why.clone(),
             None => "its structure was changed".into(),
         };
-        let step = Step { after: Arc::new(self.now.clone()), schema, values, unknown };
+        let step = Step { after: Arc::new(self.now.clone()), schema, values, unknown, types: Vec::new() };
         Ok(SchemaChange {
             table: before.name,
             order: u64::MAX,

@@ -6,7 +6,7 @@ use crate::as_target::values::Converter;
 use crate::file::error::sql_error;
 use moorage_adapter::{AdapterError, Doing, Result};
 use moorage_core::drift::alter::{AlterStep, Alteration};
-use moorage_core::model::sql::quote_ident;
+use moorage_core::model::sql::{quote_ident, quote_literal};
 use moorage_core::value::column::value_at;
 use rusqlite::Connection;
 use std::path::Path;
@@ -62,6 +62,11 @@ fn statement(
         }
         // Values keep their storage, whatever is declared.
         AlterStep::Widen { .. } => None,
+        AlterStep::Relabel { column, from, to } => {
+            let name = quote_ident(&plan.columns[*column].name);
+            let (from, to) = (quote_literal(from), quote_literal(to));
+            Some(format!("UPDATE {} SET {name} = {to} WHERE {name} = {from}", quote_ident(&plan.target)))
+        }
         AlterStep::Drop { name } => Some(format!("{table} DROP COLUMN {}", quote_ident(name))),
     })
 }

@@ -89,7 +89,13 @@ pub(super) async fn altering(under_test: &dyn TargetUnderTest, target: &dyn Targ
     after.columns.push(PlannedColumn { name: "depth".into(), declared, loses: None, comment: None });
     let value = TableSchema { columns: vec![added], ..(*schema).clone() };
     let value = RecordBatch::try_new(value.arrow(), vec![Arc::new(StringArray::from(vec!["deep"]))]).unwrap();
-    let step = Step { after: Arc::new(before.source_table()), schema, values: None, unknown: None };
+    let step = Step {
+        after: Arc::new(before.source_table()),
+        schema,
+        values: None,
+        unknown: None,
+        types: Vec::new(),
+    };
     let alteration = Alteration {
         before: before.clone(),
         after: Arc::new(after.clone()),

@@ -1,6 +1,7 @@
 //! What the catalogue says of tables that are followed, read anew only where something of it has changed.
 
 use crate::as_source::catalog::{self, Described, IdentityBy};
+use crate::as_source::structure::types::{self, Types};
 use crate::wire::connect::Session;
 use moorage_adapter::Result;
 use std::collections::HashMap;
@@ -20,18 +21,26 @@ FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = ANY(
 /// The catalogue, as it was at the last look.
 pub(crate) struct Catalogue {
     by: IdentityBy,
-    marks: HashMap<u32, String>,
+    marks: Marks,
+}
+
+/// What tables and the types of their columns were like.
+#[derive(PartialEq, Default)]
+struct Marks {
+    tables: HashMap<u32, String>,
+    types: Types,
 }
 
 impl Catalogue {
     /// Not looked at yet.
     pub(crate) fn new(by: IdentityBy) -> Self {
-        Self { by, marks: HashMap::new() }
+        Self { by, marks: Marks::default() }
     }
 
-    async fn marks(session: &Session, tables: &[u32]) -> Result<HashMap<u32, String>> {
+    async fn marks(session: &Session, tables: &[u32]) -> Result<Marks> {
         let rows = session.cached("looking at the catalogue", MARKS, &[&tables]).await?;
-        Ok(rows.iter().map(|r| (r.get(0), r.get(1))).collect())
+        let types = types::types(session, Some(tables)).await?;
+        Ok(Marks { tables: rows.iter().map(|r| (r.get(0), r.get(1))).collect(), types })
     }
 
     /// Whether anything has changed since the last look.
@@ -52,7 +61,7 @@ impl Catalogue {
             return Ok(before.clone());
         }
         let described = catalog::describe(session, self.by).await?;
-        let followed = described.into_iter().filter(|d| marks.contains_key(&(d.table.id as u32)));
+        let followed = described.into_iter().filter(|d| marks.tables.contains_key(&(d.table.id as u32)));
         let seen = followed.map(|d| (d.table.id as u32, Arc::new(d))).collect();
         self.marks = marks;
         Ok(Arc::new(seen))

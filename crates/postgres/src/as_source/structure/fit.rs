@@ -125,6 +125,7 @@ impl Search<'_> {
 #[cfg(test)]
 mod tests {
     use super::super::state::ColumnState;
+    use super::super::types::Made;
     use super::*;
     use rstest::rstest;
 
@@ -140,9 +141,15 @@ mod tests {
                 modifier: -1,
                 generated: name.starts_with('='),
                 touched: Some(touched.into()),
+                made: Made::default(),
             }
         };
-        State { storage: 1, count, columns: text.split_whitespace().map(column).collect() }
+        State {
+            storage: 1,
+            count,
+            columns: text.split_whitespace().map(column).collect(),
+            former: Vec::new(),
+        }
     }
 
     fn type_of(name: &str) -> u32 {

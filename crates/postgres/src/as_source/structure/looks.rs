@@ -9,6 +9,7 @@
 //! thrown away before it has come past them; of a run of equal ones the first and the last are enough.
 
 use super::catalogue::{Catalogue, Seen};
+use super::types::Horizon;
 use crate::as_source::catalog::{Described, IdentityBy};
 use crate::as_source::mark::Mark;
 use crate::as_source::named::NOTE_PREFIX;
@@ -41,6 +42,11 @@ impl Look {
     /// What it saw of a table.
     pub(crate) fn of(&self, table: u32) -> Option<&Described> {
         self.seen.get(&table).map(AsRef::as_ref)
+    }
+
+    /// Which transactions it may not see.
+    pub(crate) fn horizon(&self) -> Horizon {
+        self.mark.horizon()
     }
 
     /// Whether it sees a transaction.

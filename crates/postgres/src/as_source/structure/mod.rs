@@ -9,6 +9,7 @@
 //! - `fit`: which columns a message of the stream is about
 //! - `catalogue`: what the catalogue says, read anew only where it has changed
 //! - `looks`: looks at the catalogue, kept until the stream has come past them
+//! - `types`: what columns' types are made of
 //! - `table`: one table on its way from look to look
 
 pub(crate) mod catalogue;
@@ -16,3 +17,4 @@ pub(crate) mod fit;
 pub(crate) mod looks;
 pub(crate) mod state;
 pub(crate) mod table;
+pub(crate) mod types;

@@ -1,7 +1,9 @@
 //! A structure with its numbers.
 
-use moorage_core::change::structure::Unknown;
+use super::types::{Former, Horizon, Made};
+use moorage_core::change::structure::{OfType, Unknown};
 use serde::{Deserialize, Serialize};
+use std::collections::HashMap;
 
 /// A column.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -18,6 +20,9 @@ pub(crate) struct ColumnState {
     /// The transaction that wrote the column's row in the catalogue, and the command in it (`xmin`, `cmin`): while they stay,
     /// the column is as it was. (An attempt that was undone may show in the second.) None if that is not known, because the stream told of the column between two looks.
     pub(crate) touched: Option<String>,
+    /// What its type is made of, if that is known and not one of the system's.
+    #[serde(default, skip_serializing_if = "Made::is_unknown")]
+    pub(crate) made: Made,
 }
 
 /// A table's structure. Its text is kept with the plan: [`Structure::state`](moorage_core::model::structure::Structure).
@@ -29,6 +34,9 @@ pub(crate) struct State {
     pub(crate) count: u32,
     /// The columns that there are, by number.
     pub(crate) columns: Vec<ColumnState>,
+    /// Names that values had and that may still come.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub(crate) former: Vec<Former>,
 }
 
 impl State {
@@ -45,6 +53,55 @@ impl State {
 
     pub(crate) fn column(&self, number: u32) -> Option<&ColumnState> {
         self.columns.iter().find(|c| c.number == number)
+    }
+
+    /// A later state in which what is not told is as it is here: what types are made of, and names that may still come.
+    pub(crate) fn filled(&self, mut later: Self) -> Self {
+        for column in later.columns.iter_mut().filter(|c| c.made.is_unknown()) {
+            let was = self.column(column.number).filter(|was| was.type_id == column.type_id);
+            column.made = was.map(|was| was.made.clone()).unwrap_or_default();
+        }
+        later.former.clone_from(&self.former);
+        later
+    }
+
+    /// Whether a look saw another one, but for names that may still come.
+    pub(crate) fn is_another_than(&self, seen: &Self) -> bool {
+        (self.storage, self.count, &self.columns) != (seen.storage, seen.count, &seen.columns)
+    }
+
+    /// What came of the types of its columns until a look. Names that values had are remembered here for as long as they may come.
+    pub(crate) fn types_to(&mut self, seen: &Self, horizon: Horizon) -> (Vec<OfType>, Vec<Unknown>) {
+        let (mut types, mut unknown) = (Vec::new(), Vec::new());
+        let mut former = std::mem::take(&mut self.former);
+        former.retain(|f| f.may_come(horizon));
+        for later in &seen.columns {
+            let was = self.column(later.number).filter(|was| was.type_id == later.type_id);
+            let Some(was) = was else { continue };
+            let came = was.made.to(&later.made, later.number, &later.name, horizon);
+            types.extend(came.types);
+            unknown.extend(came.unknown);
+            former.extend(came.former);
+            if former.iter().any(|f| f.column == later.number && f.is_unclear(&later.made)) {
+                let why = format!("a name that a value of column {} had is another one's now", later.name);
+                unknown.push(Unknown { why, columns: Some(vec![later.number]) });
+                former.retain(|f| f.column != later.number);
+            }
+        }
+        former.retain(|f| seen.column(f.column).is_some());
+        self.former = former;
+        (types, unknown)
+    }
+
+    /// By former name, what values of a column are called now; none if there is none.
+    pub(crate) fn present_names(&self, number: u32) -> Option<HashMap<Vec<u8>, Vec<u8>>> {
+        let column = self.column(number)?;
+        let of_it = self.former.iter().filter(|f| f.column == number);
+        let names: HashMap<_, _> = of_it
+            .filter_map(|f| f.now(&column.made))
+            .map(|(former, now)| (former.as_bytes().to_vec(), now.as_bytes().to_vec()))
+            .collect();
+        (!names.is_empty()).then_some(names)
     }
 
     /// Whether a column that both have was not touched from here to `later`.

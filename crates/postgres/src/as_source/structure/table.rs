@@ -3,12 +3,13 @@
 use super::fit::{AnnouncedColumn, Fit, fit};
 use super::looks::Look;
 use super::state::{ColumnState, State};
+use super::types::{Horizon, Made, PresentNames};
 use crate::as_source::catalog::Described;
 use crate::wire::types::{CatalogType, logical};
 use crate::wire::values::push_text;
 use arrow::array::RecordBatch;
 use moorage_adapter::{AdapterError, GONE, Result};
-use moorage_core::change::structure::{SchemaChange, Step, Unknown};
+use moorage_core::change::structure::{OfType, SchemaChange, Step, Unknown};
 use moorage_core::model::described::{LogIdentity, SourceColumn, SourceTable};
 use moorage_core::value::column::RowsBuilder;
 use moorage_core::{Column, TableSchema};
@@ -53,7 +54,12 @@ impl Table {
 
     /// Whether a look saw it in another way than it is known.
     pub(crate) fn is_another_than(&self, seen: &Described) -> bool {
-        self.state != seen.state || !is_same(&self.now, &seen.table)
+        self.state.is_another_than(&seen.state) || !is_same(&self.now, &seen.table)
+    }
+
+    /// Whether values may still come under names that they had.
+    pub(crate) fn remembers_names(&self) -> bool {
+        !self.state.former.is_empty()
     }
 
     /// Whether nothing of it is followed any more.
@@ -78,7 +84,7 @@ impl Table {
         }
         self.passed = look.number;
         match look.of(self.now.id as u32) {
-            Some(seen) => self.arrives(seen),
+            Some(seen) => self.arrives(seen, look.horizon()),
             None => Ok(self.goes()),
         }
     }
@@ -93,14 +99,20 @@ impl Table {
     ///
     /// # Errors
     /// Likewise.
-    pub(crate) fn arrives(&mut self, seen: &Described) -> Result<Option<SchemaChange>> {
+    pub(crate) fn arrives(&mut self, seen: &Described, horizon: Horizon) -> Result<Option<SchemaChange>> {
+        let before = (self.now.clone(), self.state.clone());
+        let (types, of_types) = self.state.types_to(&seen.state, horizon);
+        let untold =
+            of_types.into_iter().filter(|u| !u.columns.iter().flatten().all(|n| self.told.contains(n)));
+        let of_types: Vec<Unknown> = untold.collect();
         let unknown = self.unknown(seen, &streamed_numbers(&seen.state));
+        let unknown = unknown.into_iter().chain(of_types).reduce(Unknown::and);
         self.told.clear();
         // Whatever came since says so with a message of its own.
         self.layout = Some(streamed_numbers(&seen.state));
         self.unclear = false;
-        let before = (self.now.clone(), self.state.clone());
-        let change = self.go_to(seen.table.clone(), seen.state.clone(), seen, unknown)?;
+        let state = self.state.filled(seen.state.clone());
+        let change = self.go_to(seen.table.clone(), state, seen, (unknown, types))?;
         Ok(change.or_else(|| (before.1 != self.state).then(|| self.quietly(&before.0))))
     }
 
@@ -129,7 +141,7 @@ impl Table {
         if unknown.is_none() && (&now.name, &now.identity) == (&self.now.name, &self.now.identity) {
             return Ok(None);
         }
-        self.go_to(now, self.state.clone(), seen, unknown)
+        self.go_to(now, self.state.clone(), seen, (unknown, Vec::new()))
     }
 
     /// From here on nothing of its rows is known, because of what happened that cannot be followed, until it is seen once more.
@@ -137,7 +149,17 @@ impl Table {
         let (after, schema) = (Arc::new(self.now.clone()), Arc::new(streamed(&self.now)));
         let unknown = Some(Unknown { why: why.clone(), columns: None });
         (self.layout, self.unclear) = (None, true);
-        change(&self.now, why, Some(Step { after, schema, values: None, unknown }))
+        change(&self.now, why, Some(Step { after, schema, values: None, unknown, types: Vec::new() }))
+    }
+
+    /// For each place of a schema, what values are called now that may still come under another name.
+    pub(crate) fn present_names(&self, schema: &TableSchema) -> PresentNames {
+        if self.state.former.is_empty() {
+            return PresentNames::default();
+        }
+        let number = |name: &String| self.now.columns.iter().find(|c| c.column.name == *name)?.number;
+        let names = |c: &Column| number(&c.name).and_then(|n| self.state.present_names(n));
+        PresentNames(schema.columns.iter().enumerate().filter_map(|(at, c)| Some((at, names(c)?))).collect())
     }
 
     /// The structure, with its numbers.
@@ -160,7 +182,7 @@ impl Table {
     /// The same structure with other marks, which are kept: otherwise they would be taken for a change at the next start.
     fn quietly(&self, before: &SourceTable) -> SchemaChange {
         let (after, schema) = (Arc::new(self.now.clone()), Arc::new(streamed(&self.now)));
-        let step = Step { after, schema, values: None, unknown: None };
+        let step = Step { after, schema, values: None, unknown: None, types: Vec::new() };
         change(before, String::new(), Some(step))
     }
 
@@ -204,14 +226,14 @@ impl Table {
             let unknown = Unknown { why, columns: None };
             // From here on it is read again; what the rows hold is known once the look is passed.
             self.told.extend(streamed_numbers(&seen.state));
-            let state = seen.state.clone();
-            return self.go_to(seen.table.clone(), state, seen, Some(unknown));
+            let state = self.state.filled(seen.state.clone());
+            return self.go_to(seen.table.clone(), state, seen, (Some(unknown), Vec::new()));
         };
         let (now, otherwise) = self.as_announced(seen, &numbers, message);
         let unknown = self.unknown(seen, &numbers).or(otherwise);
         let state = self.state_as_announced(seen, &numbers, message);
         self.layout = Some(numbers);
-        self.go_to(now, state, seen, unknown)
+        self.go_to(now, state, seen, (unknown, Vec::new()))
     }
 
     /// The structure that a message shows, and why its values are not known, if so.
@@ -281,6 +303,7 @@ impl Table {
             type_id: found.type_id,
             modifier: found.modifier,
             generated: false,
+            made: self.made_of(seen, number, found.type_id),
             touched: match self.state.is_untouched(&seen.state, number) {
                 true => self.state.column(number).and_then(|c| c.touched.clone()),
                 false => None,
@@ -290,7 +313,14 @@ impl Table {
         let mut columns: Vec<ColumnState> = streamed.chain(generated).collect();
         columns.sort_by_key(|c| c.number);
         let count = columns.iter().map(|c| c.number).chain([self.state.count]).max().unwrap_or_default();
-        State { storage: self.state.storage, count, columns }
+        State { storage: self.state.storage, count, columns, former: self.state.former.clone() }
+    }
+
+    /// What the type of a column that was announced is made of: as it was, until a look is passed that says otherwise.
+    fn made_of(&self, seen: &Described, number: u32, type_id: u32) -> Made {
+        let states = [&self.state, &seen.state].into_iter();
+        let mut of_type = states.filter_map(|s| s.column(number).filter(|c| c.type_id == type_id));
+        of_type.next().map(|c| c.made.clone()).unwrap_or_default()
     }
 
     /// Takes another structure, and tells of it if it is one.
@@ -299,19 +329,20 @@ impl Table {
         mut now: SourceTable,
         state: State,
         seen: &Described,
-        unknown: Option<Unknown>,
+        (unknown, types): (Option<Unknown>, Vec<OfType>),
     ) -> Result<Option<SchemaChange>> {
         now.state = state.text();
         let is_same = is_same(&self.now, &now);
         let before = std::mem::replace(&mut self.now, now);
         self.state = state;
-        if is_same && unknown.is_none() {
+        if is_same && unknown.is_none() && types.is_empty() {
             return Ok(None);
         }
         let schema = streamed(&self.now);
         let values = given(&before, &self.now, &schema, seen)?;
         let what = unknown.as_ref().map_or_else(|| "its structure was changed".into(), |u| u.why.clone());
-        let step = Step { after: Arc::new(self.now.clone()), schema: Arc::new(schema), values, unknown };
+        let step =
+            Step { after: Arc::new(self.now.clone()), schema: Arc::new(schema), values, unknown, types };
         Ok(Some(change(&before, what, Some(step))))
     }
 }

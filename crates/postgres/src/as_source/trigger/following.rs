@@ -1,8 +1,9 @@
 //! One table on its way through its change table: which structure the rows have that come next.
 
-use super::written::{Layout, Noted, Written};
+use super::written::{Layout, Noted, Whole, Written};
 use crate::as_source::catalog::Described;
 use crate::as_source::structure::table::Table;
+use crate::as_source::structure::types::{Horizon, PresentNames};
 use moorage_adapter::Result;
 use moorage_core::TableSchema;
 use moorage_core::change::structure::SchemaChange;
@@ -47,6 +48,11 @@ impl Followed {
         places.filter(|_| self.readable && !self.table.is_gone())
     }
 
+    /// For each column that rows are handed on with, what values are called now that may still come under another name.
+    pub(crate) fn present_names(&self) -> PresentNames {
+        self.table.present_names(&self.schema)
+    }
+
     /// A row comes; gives the changes of structure in front of it.
     ///
     /// # Errors
@@ -66,10 +72,7 @@ impl Followed {
             return Ok(Some(self.adopt(moved)));
         }
         match written.get(told.number) {
-            Some(Noted::Whole(whole)) => {
-                let seen = whole.described(self.table.now(), told.file);
-                self.arrives(&seen)
-            }
+            Some(Noted::Whole(whole)) => self.arrives_as(whole, told.file),
             Some(named) if self.is_named(named) => {
                 self.readable = true;
                 Ok(None)
@@ -90,8 +93,7 @@ impl Followed {
         match written.get(told.number) {
             Some(Noted::Whole(whole)) if is_it && whole.layout() == *layout => {
                 self.at = Some((told.number, told.file));
-                let seen = whole.described(self.table.now(), told.file);
-                self.arrives(&seen)
+                self.arrives_as(whole, told.file)
             }
             _ if !self.readable => Ok(None),
             _ => {
@@ -106,9 +108,16 @@ impl Followed {
         now.map(|c| (c.column.name.as_str(), c.column.source_type.as_str())).eq(noted.named())
     }
 
-    fn arrives(&mut self, seen: &Described) -> Result<Option<SchemaChange>> {
+    /// A row comes of a structure that was written down. What became of types was not: the end of the look tells that.
+    fn arrives_as(&mut self, whole: &Whole, file: u32) -> Result<Option<SchemaChange>> {
+        let mut seen = whole.described(self.table.now(), file);
+        seen.state = self.table.state().filled(seen.state);
+        self.arrives(&seen, Horizon::default())
+    }
+
+    fn arrives(&mut self, seen: &Described, horizon: Horizon) -> Result<Option<SchemaChange>> {
         self.readable = true;
-        let change = self.table.arrives(seen)?;
+        let change = self.table.arrives(seen, horizon)?;
         Ok(change.map(|change| self.adopt(change)))
     }
 
@@ -134,15 +143,23 @@ impl Followed {
     ///
     /// # Errors
     /// Likewise.
-    pub(crate) fn ends(&mut self, seen: Option<&Described>) -> Result<Option<SchemaChange>> {
+    pub(crate) fn ends(
+        &mut self,
+        seen: Option<&Described>,
+        horizon: Horizon,
+    ) -> Result<Option<SchemaChange>> {
         match seen {
             _ if self.table.is_gone() => Ok(None),
             None => Ok(self.table.goes()),
-            Some(seen) if self.readable && !self.table.is_another_than(seen) => Ok(None),
+            Some(seen)
+                if self.readable && !self.table.is_another_than(seen) && !self.table.remembers_names() =>
+            {
+                Ok(None)
+            }
             Some(seen) => {
                 // By which number triggers will call it is not known.
                 self.at = None;
-                self.arrives(seen)
+                self.arrives(seen, horizon)
             }
         }
     }

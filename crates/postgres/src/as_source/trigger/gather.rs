@@ -4,6 +4,7 @@ use super::following::{Followed, Told};
 use super::found::{Found, Read};
 use super::row_text;
 use super::written::{Layout, Written};
+use crate::as_source::structure::types::PresentNames;
 use crate::wire::copy_text::fields;
 use crate::wire::values::push_text;
 use chrono::DateTime;
@@ -231,13 +232,14 @@ impl<'a> Gathered<'a> {
     fn try_images(&self, images: &[Image; 2], places: &[usize]) -> Tried<()> {
         let mut rows = ChangeBlockBuilder::new(self.schema.clone());
         let mut there = images.iter().filter(|image| !image.is_empty());
-        there.try_for_each(|image| push_places(&mut rows.new, image, places))
+        there.try_for_each(|image| push_places(&mut rows.new, image, places, &PresentNames::default()))
     }
 
     fn push_images(&mut self, (old, new): (bool, bool), images: &[Image; 2], places: &[usize]) -> Tried<()> {
+        let names = self.followed.as_ref().map(|f| f.present_names()).unwrap_or_default();
         let both = [(old, &images[0], &mut self.block.old), (new, &images[1], &mut self.block.new)];
         for (_, image, rows) in both.into_iter().filter(|(wanted, ..)| *wanted) {
-            push_places(rows, image, places)?;
+            push_places(rows, image, places, &names)?;
         }
         Ok(())
     }
@@ -314,12 +316,13 @@ fn image(text: Option<Cow<'_, [u8]>>) -> Tried<Image> {
     Ok(values.into_iter().map(|v| v.map(Cow::into_owned)).collect())
 }
 
-fn push_places(rows: &mut RowsBuilder, image: &Image, places: &[usize]) -> Tried<()> {
+fn push_places(rows: &mut RowsBuilder, image: &Image, places: &[usize], names: &PresentNames) -> Tried<()> {
     let schema = rows.schema().clone();
-    for ((column, builder), &at) in schema.columns.iter().zip(&mut rows.columns).zip(places) {
+    for (place, (builder, &at)) in rows.columns.iter_mut().zip(places).enumerate() {
+        let column = &schema.columns[place];
         match image.get(at).ok_or("a row with too few values")? {
             None => builder.push_null(),
-            Some(text) => push_text(builder, &column.logical, text)
+            Some(text) => push_text(builder, &column.logical, names.of(place, text))
                 .map_err(|e| format!("column {}: {e}", column.name))?,
         }
     }

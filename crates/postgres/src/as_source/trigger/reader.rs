@@ -203,9 +203,10 @@ pub(crate) async fn read(
         }
     }
     if let Some((followed, seen)) = followed.filter(|_| !stretch.within) {
+        let horizon = Mark::parse(stretch.now.as_str(), 0).map(|mark| mark.horizon()).unwrap_or_default();
         for (table, of) in tables.iter().zip(followed) {
             let seen = seen.get(&(table.plan.source_id as u32));
-            let Some(change) = of.ends(seen.map(AsRef::as_ref))? else { continue };
+            let Some(change) = of.ends(seen.map(AsRef::as_ref), horizon)? else { continue };
             found.structures += 1;
             if sender.send(Read::Change(change)).await.is_err() {
                 return Ok(None);

@@ -2,6 +2,7 @@
 
 use crate::as_source::catalog::Described;
 use crate::as_source::structure::state::{ColumnState, State};
+use crate::as_source::structure::types::Made;
 use crate::as_source::trigger::names::Names;
 use crate::wire::connect::Session;
 use crate::wire::types::{CatalogType, logical};
@@ -140,7 +141,15 @@ impl Whole {
                 called: None,
                 left: false,
             });
-            states.push(ColumnState { number, name, type_id, modifier, generated, touched: Some(touched) });
+            states.push(ColumnState {
+                number,
+                name,
+                type_id,
+                modifier,
+                generated,
+                touched: Some(touched),
+                made: Made::default(),
+            });
             given.extend(value.map(|value| (number, value)));
         }
         Self { count, columns, states, given }
@@ -162,7 +171,8 @@ impl Whole {
             LogIdentity::Full { key } => Some(LogIdentity::Full { key: key.as_ref().and_then(renamed) }),
             LogIdentity::None(_) => None,
         };
-        let state = State { storage: file, count: self.count, columns: self.states.clone() };
+        let state =
+            State { storage: file, count: self.count, columns: self.states.clone(), former: Vec::new() };
         let table = SourceTable {
             columns: self.columns.clone(),
             identity: identity.unwrap_or_else(|| now.identity.clone()),
