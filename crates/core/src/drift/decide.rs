@@ -73,7 +73,7 @@ pub fn decide(before: &Arc<TablePlan>, step: &Arc<Step>, by: &By<'_>) -> Decisio
     };
     let rule = by.config.picker().rule(known.ruled_as());
     let all = differences(known, step);
-    let after = carried_on(known, step, &all, &rule, by);
+    let after = carried_on(before, known, step, &all, &rule, by);
     let mut plan = match plan_known(by.config, &after, by.dialect) {
         Ok(plan) => plan,
         Err(why) => return held(format!("{}; as it is now it cannot be carried: {why}", words(&all))),
@@ -108,12 +108,17 @@ fn words<'a>(all: impl IntoIterator<Item = &'a Difference>) -> String {
 
 /// The structure to plan with: what is known of columns and table beside what the catalogue says goes on.
 fn carried_on(
+    before: &TablePlan,
     known: &Structure,
     step: &Step,
     all: &[Difference],
     rule: &TableRule,
     by: &By<'_>,
 ) -> Structure {
+    let read_before = |name: &str| {
+        let place = before.schema.columns.iter().position(|c| c.name == name);
+        place.is_some_and(|place| is_computed_with(before, place))
+    };
     let mut after = Structure::of(&step.after);
     if known.ruled_as() != &after.name {
         after.known_as = Some(known.ruled_as().clone());
@@ -125,7 +130,8 @@ fn carried_on(
             Some(was) => {
                 column.left = was.left;
                 let ruled_as = was.ruled_as();
-                if ruled_as != column.column.name && rule.names(ruled_as) {
+                let is_named = rule.names(ruled_as) || read_before(&was.column.name);
+                if ruled_as != column.column.name && is_named {
                     column.known_as = Some(ruled_as.into());
                 }
                 let renamed = was.column.name != column.column.name;
@@ -349,7 +355,7 @@ impl Compared<'_> {
                 RecordBatch::try_new(mapped.arrow(), vec![values.column(place).clone()]).ok()?,
             ));
         }
-        let mapping = Mapping { outputs: vec![output.clone()], condition: None };
+        let mapping = Mapping { outputs: vec![output.clone()], ..Mapping::default() };
         let mapper = Mapper::new(&self.plan.schema, &Arc::new(mapped), &mapping).ok()??;
         Some(Some(mapper.rows(&values).ok()?))
     }
@@ -363,7 +369,8 @@ fn is_computed_with(plan: &TablePlan, place: usize) -> bool {
         _ => None,
     });
     let reads = |text: &String| {
-        Expr::parse(text, &plan.schema.columns).map_or(true, |expr| expr.columns().contains(&place))
+        let columns = plan.mapping.named(&plan.schema.columns);
+        Expr::parse(text, &columns).map_or(true, |expr| expr.columns().contains(&place))
     };
     plan.mapping.condition.iter().chain(expressions).any(reads)
 }

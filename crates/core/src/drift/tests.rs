@@ -10,7 +10,7 @@ use crate::model::name::TableName;
 use crate::model::schema::{Column, RowIdentity, TableSchema};
 use crate::model::types::LogicalType;
 use crate::plan::dialect::{Declared, TargetDialect};
-use crate::plan::make::plan;
+use crate::plan::make::{plan, plan_known};
 use crate::plan::table::TablePlan;
 use crate::project::config::{PipelineConfig, Project};
 use crate::project::section::tests::AnyKind;
@@ -349,6 +349,38 @@ fn rules_are_bound_to_columns_and_not_to_names() {
     let again =
         crate::plan::make::plan_known(&config, alteration.after.structure.as_deref().unwrap(), &Dialect);
     assert!(again.unwrap().maps_like(&alteration.after));
+}
+
+/// What an expression reads is the same column at the next start, too, also where another one has its name by now; a file that
+/// was changed to the new names is right as well.
+#[test]
+fn expressions_and_keys_are_bound_to_columns_and_not_to_names() {
+    let rule = |condition: &str, twice: &str, key: &str| {
+        config(&format!(
+            "[pipelines.p.drift]\ncolumn_renamed=\"follow\"\n[[pipelines.p.rule]]\nmatch=\"*.*\"\nwhere=\"{condition}\"\nkey=[\"{key}\"]\nadd={{twice={{expression=\"{twice}\"}}}}"
+        ))
+    };
+    let full = |text: &str| SourceTable { identity: LogIdentity::Full { key: None }, ..table(text) };
+    let config = rule("depth > 3", "depth * 2", "id");
+    let before = planned(&config, &full("1:id 2:depth 3:a"));
+    let renamed = step(full("1:number 2:draught 3:a 4:depth"), None, None);
+    let Decision::Alter(alteration) = decide(&before, &renamed, &by(&config)) else { panic!() };
+    let steps = told(&Decision::Alter(alteration.clone()));
+    assert_eq!(steps, "rename id to number, rename depth to draught, add depth = null");
+    let after = &alteration.after;
+    let rows = step(full("1:number 2:draught 3:a 4:depth"), Some(&[Some(1), Some(9), None, Some(1)]), None);
+    let rows = rows.values.clone().unwrap();
+    let mapped = after.mapper().unwrap().unwrap().rows(&rows).unwrap();
+    assert_eq!(mapped.num_rows(), 1, "draught is greater than three");
+    let twice = mapped.column_by_name("twice").unwrap();
+    assert_eq!(value_text(value_at(twice.as_ref(), 0)).unwrap(), "18");
+    let structure = after.structure.as_deref().unwrap();
+    let again = |config: &PipelineConfig| plan_known(config, structure, &Dialect);
+    assert!(again(&config).unwrap().maps_like(after));
+    let edited = again(&rule("draught > 3", "draught * 2", "number")).unwrap();
+    assert_eq!((&edited.columns, &edited.mapped), (&after.columns, &after.mapped));
+    let why = again(&rule("draught > 3", "gone * 2", "id")).unwrap_err().why;
+    assert!(why.contains("gone"), "{why}");
 }
 
 #[rstest]

@@ -62,7 +62,7 @@ impl Mapper {
         if mapping.is_plain() {
             return Ok(None);
         }
-        let columns = &schema.columns;
+        let columns = &*mapping.named(&schema.columns);
         let compile = |output: &Output| match output {
             Output::Expression(text) => Expr::parse(text, columns).map(Some),
             _ => Ok(None),

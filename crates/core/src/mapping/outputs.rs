@@ -1,7 +1,9 @@
 //! How a table is mapped, as a plan keeps it.
 
 use crate::model::policy::{OnMisfit, Stamp};
+use crate::model::schema::Column;
 use serde::{Deserialize, Serialize};
+use std::borrow::Cow;
 
 /// Where a target column's values come from. Numbers are places in the columns that are read.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -43,12 +45,25 @@ pub struct Mapping {
     pub outputs: Vec<Output>,
     /// Which rows are carried; all if there is none.
     pub condition: Option<String>,
+    /// What expressions call the columns that are read, in their order; empty where that is what they are called.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub names: Vec<String>,
 }
 
 impl Mapping {
     /// Every column that is read, as it is.
     pub fn plain(columns: usize) -> Self {
-        Self { outputs: (0..columns).map(Output::Column).collect(), condition: None }
+        Self { outputs: (0..columns).map(Output::Column).collect(), ..Self::default() }
+    }
+
+    /// The columns that are read, as expressions call them.
+    pub fn named<'a>(&self, columns: &'a [Column]) -> Cow<'a, [Column]> {
+        if self.names.len() != columns.len() {
+            return Cow::Borrowed(columns);
+        }
+        let named =
+            columns.iter().zip(&self.names).map(|(c, name)| Column { name: name.clone(), ..c.clone() });
+        Cow::Owned(named.collect())
     }
 
     /// Whether rows go over as they are read.

@@ -11,7 +11,7 @@ use crate::model::types::LogicalType;
 use crate::pick::rule::{Addition, Constant, TableRule};
 use crate::project::config::PipelineConfig;
 use crate::value::convert::{Conversion, conversion};
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 
 /// A table's columns on their way.
 pub(super) struct MappedColumns {
@@ -36,7 +36,7 @@ pub(super) fn map(
     let mut readable = Vec::new();
     for source in &table.columns {
         let name = &source.column.name;
-        let ruled_as = source.ruled_as();
+        let ruled_as = called_by(rule, source);
         let dropped = if rule.drop.iter().any(|n| n == ruled_as) {
             Some("dropped by a rule of the project file")
         } else if rule.only.as_ref().is_some_and(|only| !only.iter().any(|n| n == ruled_as)) {
@@ -71,18 +71,22 @@ pub(super) fn map(
     if carried.is_empty() {
         return Err("no column is left to carry".into());
     }
-    let used = used_by_expressions(rule, table, &readable)?;
+    let (used, called) = used_by_expressions(rule, table, &readable)?;
     let read: Vec<Column> = readable
         .into_iter()
         .filter(|c| used.contains(&c.name) || carried.iter().any(|k| k.name == c.name))
         .collect();
+    let names = match called {
+        Some(called) => read.iter().filter_map(|c| called.get(&c.name).cloned()).collect(),
+        None => Vec::new(),
+    };
     let identity = row_identity(rule, table, &carried)?;
     let read_identity =
         moved(&identity, |k| read.iter().position(|c| c.name == carried[k].name).unwrap_or(k));
     let mut mapped = MappedColumns {
         read: TableSchema { table: table.name.clone(), columns: read, identity: read_identity },
         target: TableSchema { table: table.name.clone(), columns: Vec::new(), identity },
-        mapping: Mapping { outputs: Vec::new(), condition: rule.condition.clone() },
+        mapping: Mapping { outputs: Vec::new(), condition: rule.condition.clone(), names },
         loses: Vec::new(),
         origins: Vec::new(),
         left_out,
@@ -90,7 +94,7 @@ pub(super) fn map(
     for column in &carried {
         let source = table.columns.iter().find(|c| c.column.name == column.name);
         let called = source.and_then(|c| c.called.as_ref()).unwrap_or(&column.name);
-        mapped.carry(rule, column, source.map_or(&column.name, SourceColumn::ruled_as), called)?;
+        mapped.carry(rule, column, source.map_or(&column.name, |c| called_by(rule, c)), called)?;
     }
     for (name, add) in &rule.add {
         mapped.add(config, name, add)?;
@@ -165,7 +169,7 @@ impl MappedColumns {
     fn add(&mut self, config: &PipelineConfig, name: &str, add: &Addition) -> Result<(), String> {
         let (logical, output) = match add {
             Addition::Expression(text) => {
-                let expr = Expr::parse(text, &self.read.columns)
+                let expr = Expr::parse(text, &self.mapping.named(&self.read.columns))
                     .map_err(|why| format!("added column {name}: {why}"))?;
                 (expr.logical().clone(), Output::Expression(text.clone()))
             }
@@ -198,8 +202,14 @@ impl MappedColumns {
     }
 }
 
+/// What a rule calls a column: as it was called when the table was first planned, if the rule does so still.
+fn called_by<'a>(rule: &TableRule, column: &'a SourceColumn) -> &'a str {
+    let earlier = column.known_as.as_ref().filter(|name| rule.names(name));
+    earlier.unwrap_or(&column.column.name)
+}
+
 fn check_names(rule: &TableRule, table: &SourceTable) -> Result<(), String> {
-    let known: HashSet<&str> = table.columns.iter().map(SourceColumn::ruled_as).collect();
+    let known: HashSet<&str> = table.columns.iter().map(|c| called_by(rule, c)).collect();
     let lists = rule.drop.iter().chain(rule.key.iter().flatten()).chain(rule.only.iter().flatten());
     let mut named = lists.chain(rule.rename.keys()).chain(rule.cast.keys());
     match named.find(|n| !known.contains(n.as_str())) {
@@ -215,11 +225,45 @@ fn check_names(rule: &TableRule, table: &SourceTable) -> Result<(), String> {
     }
 }
 
-/// The columns that the filter and computed columns read. The log must always carry them.
+/// By name, what expressions call columns.
+type Called = HashMap<String, String>;
+
+/// Columns by the names that they had when the table was first planned. Where one has another one's name by now, it has none
+/// here that an expression could have.
+fn as_first_planned(table: &SourceTable, columns: &[Column]) -> Option<Vec<Column>> {
+    let known_as = |c: &Column| table.columns.iter().find(|s| s.column.name == c.name)?.known_as.clone();
+    let taken: Vec<String> = columns.iter().filter_map(known_as).collect();
+    let named = |c: &Column| match known_as(c) {
+        Some(name) => name,
+        None if taken.contains(&c.name) => format!("\0{}", c.name),
+        None => c.name.clone(),
+    };
+    let named = columns.iter().map(|c| Column { name: named(c), ..c.clone() });
+    (!taken.is_empty()).then(|| named.collect())
+}
+
+/// The columns that the filter and computed columns read, which the log must always carry, and what these call them if that is
+/// not what they are called.
 fn used_by_expressions(
     rule: &TableRule,
     table: &SourceTable,
     readable: &[Column],
+) -> Result<(HashSet<String>, Option<Called>), Reason> {
+    if let Some(earlier) = as_first_planned(table, readable) {
+        // Whoever has changed the file since names columns as they are.
+        if let Ok(used) = used_where_named(rule, table, readable, &earlier) {
+            let called = readable.iter().zip(earlier).map(|(c, earlier)| (c.name.clone(), earlier.name));
+            return Ok((used, Some(called.collect())));
+        }
+    }
+    used_where_named(rule, table, readable, readable).map(|used| (used, None))
+}
+
+fn used_where_named(
+    rule: &TableRule,
+    table: &SourceTable,
+    readable: &[Column],
+    named: &[Column],
 ) -> Result<HashSet<String>, Reason> {
     let mut used = HashSet::new();
     let key: &[String] = match &table.identity {
@@ -241,13 +285,13 @@ fn used_by_expressions(
         Ok(())
     };
     if let Some(text) = &rule.condition {
-        let expr = Expr::parse_condition(text, readable).map_err(|why| format!("where: {why}"))?;
+        let expr = Expr::parse_condition(text, named).map_err(|why| format!("where: {why}"))?;
         see("where", expr)?;
     }
     for (name, add) in &rule.add {
         if let Addition::Expression(text) = add {
             let place = format!("added column {name}");
-            let expr = Expr::parse(text, readable).map_err(|why| format!("{place}: {why}"))?;
+            let expr = Expr::parse(text, named).map_err(|why| format!("{place}: {why}"))?;
             see(&place, expr)?;
         }
     }
@@ -276,7 +320,11 @@ fn row_identity(rule: &TableRule, table: &SourceTable, columns: &[Column]) -> Re
         };
         names.iter().map(index).collect()
     };
-    match (&table.identity, &rule.key) {
+    let declared = rule.key.as_ref().map(|key| {
+        let now = |name: &String| table.columns.iter().find(|c| called_by(rule, c) == name);
+        key.iter().map(|n| now(n).map_or_else(|| n.clone(), |c| c.column.name.clone())).collect::<Vec<_>>()
+    });
+    match (&table.identity, &declared) {
         (LogIdentity::None(Reason { why, fix }), _) => Err(Reason {
             why: format!(
                 "{why}: the log would not say which row was updated or deleted, and publishing the table would make the application's own updates and deletes fail"

@@ -194,7 +194,7 @@ impl TablePlan {
         let outputs = keep.iter().map(|&c| self.mapping.outputs[c].clone()).collect();
         Self {
             mapped: Arc::new(TableSchema { table: self.table().clone(), columns, identity }),
-            mapping: Mapping { outputs, condition: self.mapping.condition.clone() },
+            mapping: Mapping { outputs, ..self.mapping.clone() },
             columns: keep.iter().map(|&c| self.columns[c].clone()).collect(),
             ..self.clone()
         }

@@ -68,6 +68,7 @@ fn plan() -> TablePlan {
         mapping: Mapping {
             outputs: outputs().into_iter().map(|o| o.0).collect(),
             condition: Some("id > 3".into()),
+            ..Mapping::default()
         },
         schema,
         source_id: 7,
