@@ -80,6 +80,7 @@ pub fn berths_source_table() -> SourceTable {
         refused: None,
         whole_rows: Fix::none(),
         written_by: None,
+        uncaptured: None,
         written_from: None,
         bound: Vec::new(),
         state: String::new(),

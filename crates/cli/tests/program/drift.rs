@@ -338,3 +338,33 @@ fn a_held_table_goes_on_once_the_project_file_says_so() {
         .moorage(&["drift", "--format", "json"])
         .expect(0, &["\"table_renamed\"", "\"state\": \"followed\""]);
 }
+
+/// The server keeps a table that is listed from being unlogged; of one that is published with all others it does not.
+#[test]
+fn a_table_that_is_unlogged_for_a_while_is_read_again() {
+    let mirror = Mirror::new(
+        "unlogged",
+        "CREATE TABLE t (id int PRIMARY KEY, a int); INSERT INTO t VALUES (1, 1); CREATE TABLE u (id int PRIMARY KEY); CREATE PUBLICATION all_of_it FOR ALL TABLES",
+    );
+    mirror.add("publication = \"all_of_it\"");
+    mirror.catch_up();
+    mirror.source.run("TRUNCATE t; INSERT INTO t VALUES (2, 2)");
+    let log = mirror.catch_up().all();
+    assert!(!log.contains("read again"), "a truncated table is followed: {log}");
+    mirror.source.run("ALTER TABLE t SET UNLOGGED; INSERT INTO t VALUES (3, 3); ALTER TABLE t SET LOGGED; INSERT INTO t VALUES (4, 4)");
+    mirror.catch_up().expect(0, &["may not have been logged for a while", "read again"]);
+    mirror.assert_same("t");
+    mirror.source.run("ALTER TABLE t SET UNLOGGED; INSERT INTO t VALUES (5, 5); INSERT INTO u VALUES (1)");
+    mirror.catch_up().expect(0, &["unlogged", "held"]);
+    assert_eq!(mirror.target.value::<i64>("SELECT count(*) FROM mirror.u"), 1, "the others go on");
+    mirror.moorage(&["drift"]).expect(3, &["unlogged", "held"]);
+    mirror.moorage(&["drift", "follow", "2"]);
+    mirror.catch_up().expect(0, &["cannot be carried"]);
+    mirror.source.run("INSERT INTO t VALUES (6, 6); ALTER TABLE t SET LOGGED; INSERT INTO t VALUES (7, 7)");
+    mirror.catch_up();
+    mirror.moorage(&["drift", "reread", "2"]).expect(0, &["the next run does it"]);
+    mirror.catch_up();
+    mirror.assert_same("t");
+    mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
+    mirror.moorage(&["drift"]).expect(0, &[]);
+}

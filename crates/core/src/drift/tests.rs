@@ -75,6 +75,7 @@ pub(crate) fn table(text: &str) -> SourceTable {
         refused: None,
         whole_rows: Fix::none(),
         written_by: None,
+        uncaptured: None,
         written_from: None,
         bound: Vec::new(),
         note: None,

@@ -50,6 +50,7 @@ fn source(identity: LogIdentity) -> SourceTable {
         refused: None,
         whole_rows: Fix::none(),
         written_by: None,
+        uncaptured: None,
         written_from: None,
         bound: Vec::new(),
         state: String::new(),

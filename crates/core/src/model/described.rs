@@ -138,6 +138,8 @@ pub struct SourceTable {
     pub bytes: Option<u64>,
     /// Why it cannot be carried at all, with the way out.
     pub refused: Option<Reason>,
+    /// Why its changes are not captured as it is now, whoever asks, with the way out.
+    pub uncaptured: Option<Reason>,
     /// What has the source's log carry whole rows: all old values, and large ones that did not change. None where it does
     /// so already.
     pub whole_rows: Fix,
@@ -249,6 +251,7 @@ mod tests {
                 refused: None,
                 whole_rows: Fix::none(),
                 written_by: None,
+                uncaptured: None,
                 written_from: None,
                 bound: Vec::new(),
                 note: None,

@@ -2,7 +2,7 @@
 //! project file's rules are applied to while the table is followed, whatever the catalogue says by now.
 
 use crate::model::described::{LogIdentity, SourceColumn, SourceTable, TableKind};
-use crate::model::finding::Fix;
+use crate::model::finding::{Fix, Reason};
 use crate::model::name::TableName;
 use serde::{Deserialize, Serialize};
 
@@ -26,6 +26,9 @@ pub struct Structure {
     /// The name that rules of the project file know it by: the one that it had when it was first planned. None: its name.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub known_as: Option<TableName>,
+    /// Why its changes are not captured as it is.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub uncaptured: Option<Reason>,
     /// Columns of the target's table that hold what columns held which are gone by now.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub left_behind: Vec<String>,
@@ -42,6 +45,7 @@ impl Structure {
             whole_rows: table.whole_rows.clone(),
             state: table.state.clone(),
             known_as: None,
+            uncaptured: table.uncaptured.clone(),
             left_behind: Vec::new(),
         }
     }
@@ -63,6 +67,7 @@ impl Structure {
             row_estimate: None,
             bytes: None,
             refused: None,
+            uncaptured: self.uncaptured.clone(),
             whole_rows: self.whole_rows.clone(),
             written_by: None,
             written_from: None,

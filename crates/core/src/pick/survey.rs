@@ -98,7 +98,7 @@ fn table_survey(picker: &Picker, table: &SourceTable) -> TableSurvey {
         .kind
         .why_not()
         .map(str::to_string)
-        .or_else(|| table.refused.as_ref().map(ToString::to_string))
+        .or_else(|| table.refused.as_ref().or(table.uncaptured.as_ref()).map(ToString::to_string))
         .or(problem);
     TableSurvey {
         table: table.name.to_string(),

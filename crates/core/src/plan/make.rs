@@ -72,7 +72,7 @@ fn plan_table(
     if let Some(why) = table.kind.why_not() {
         return Err(why.into());
     }
-    if let Some(why) = &table.refused {
+    if let Some(why) = table.refused.as_ref().or(table.uncaptured.as_ref()) {
         return Err(why.clone());
     }
     let mapped = columns::map(config, rule, table)?;

@@ -100,6 +100,7 @@ impl TablePlan {
             whole_rows: Fix::none(),
             state: String::new(),
             known_as: None,
+            uncaptured: None,
             left_behind: Vec::new(),
         };
         self.structure.as_deref().map_or_else(|| structure().table(), Structure::table)

@@ -55,6 +55,7 @@ fn table(name: &str, columns: &[&str], identity: LogIdentity) -> SourceTable {
         refused: None,
         whole_rows: Fix::none(),
         written_by: None,
+        uncaptured: None,
         written_from: None,
         bound: Vec::new(),
         state: String::new(),

@@ -48,7 +48,7 @@ pub struct Draft {
 pub async fn draft(pipeline: &Pipeline) -> Result<Draft> {
     let found = pipeline.source.discover().await?;
     let mut plan = plan_pipeline(pipeline, &found)?;
-    keep_on(pipeline, &mut plan, &pipeline.target.tables(&pipeline.name).await?);
+    keep_on(pipeline, &found, &mut plan, &pipeline.target.tables(&pipeline.name).await?);
     let unmatched = pipeline.config.picker().unmatched(&found);
     let surveyed = survey(pipeline, &plan).await?;
     Ok(Draft { found, plan, unmatched, surveyed })

@@ -2,6 +2,8 @@
 
 use crate::pipeline::ends::Pipeline;
 use moorage_adapter::{Committing, StoredTable, TableState};
+use moorage_core::TableName;
+use moorage_core::model::described::SourceTable;
 use moorage_core::plan::make::{Plan, plan_known};
 use moorage_core::plan::table::TablePlan;
 
@@ -13,7 +15,12 @@ pub(super) fn needs_each_change(pipeline: &Pipeline) -> bool {
 
 /// Tables that are followed go on from the structure that the target's rows have, by the rules as the project file has them
 /// now; what the source's tables have become since is told by the stream, in its place.
-pub(crate) fn keep_on(pipeline: &Pipeline, planned: &mut Plan, stored: &[StoredTable]) {
+pub(crate) fn keep_on(
+    pipeline: &Pipeline,
+    found: &[SourceTable],
+    planned: &mut Plan,
+    stored: &[StoredTable],
+) {
     if !pipeline.source.tells_of_structure() {
         return;
     }
@@ -32,18 +39,38 @@ pub(crate) fn keep_on(pipeline: &Pipeline, planned: &mut Plan, stored: &[StoredT
             Ok(then) => then,
             Err(_) => continue,
         };
-        let Some(place) = planned.tables.iter().position(is_it) else { continue };
-        let now = planned.tables.remove(place);
-        then.each_change = now.each_change;
+        then.each_change = needs_each_change(pipeline);
+        let ddl = match planned.tables.iter().position(is_it) {
+            Some(place) => planned.tables.remove(place).ddl,
+            // As it is by now it cannot be carried: that is met in its place, and holds it.
+            None if is_refused_as_it_is(found, planned, stored) => {
+                planned.refused.retain(|refused| !is_named(found, stored, &refused.table));
+                None
+            }
+            None => continue,
+        };
         let followed = TablePlan {
             existing_rows: then.existing_rows,
             on_reject: then.on_reject,
             mismatch: then.mismatch,
-            ddl: now.ddl,
-            each_change: now.each_change,
+            ddl,
+            each_change: then.each_change,
             ..stored.plan.clone()
         };
         let is_as_it_was = then.maps_like(&TablePlan { source_id: then.source_id, ..stored.plan.clone() });
-        planned.tables.insert(place, if is_as_it_was { followed } else { then });
+        planned.tables.push(if is_as_it_was { followed } else { then });
     }
+    planned.tables.sort_by(|a, b| a.table().cmp(b.table()));
+}
+
+/// Whether a name is the one that a followed table has by now.
+fn is_named(found: &[SourceTable], stored: &StoredTable, name: &TableName) -> bool {
+    found.iter().any(|t| t.id != 0 && t.id == stored.plan.source_id && t.name == *name)
+}
+
+/// Whether a followed table is refused for what it is now, and not because the user has no right to it any more.
+fn is_refused_as_it_is(found: &[SourceTable], planned: &Plan, stored: &StoredTable) -> bool {
+    let is_it = |t: &&SourceTable| t.id != 0 && t.id == stored.plan.source_id;
+    let is_open = found.iter().find(is_it).is_some_and(|table| table.refused.is_none());
+    is_open && planned.refused.iter().any(|refused| is_named(found, stored, &refused.table))
 }

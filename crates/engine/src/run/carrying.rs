@@ -233,12 +233,19 @@ impl Carrying {
         let mut plan = held.plan.clone();
         let mut alterations = Vec::with_capacity(held.changes.len());
         let mut waits = Vec::new();
-        for change in &held.changes {
+        for (place, change) in held.changes.iter().enumerate() {
+            let is_last = place + 1 == held.changes.len();
             match decide(&plan, &change.step, &Self::by(pipeline, change.decision)) {
                 Decision::Stop { what } => return Err(format!("the project file says to stop: {what}")),
                 Decision::Alter(alteration) if alteration.then == Then::Holds => {
                     waits.push(match change.decision {
                         None => format!("change {}", change.id),
+                        // As it was then it could not be carried; it is read as it came to be.
+                        Some(DriftPolicy::Reread) if !is_last => {
+                            let then = Then::Rereads;
+                            alterations.push(Arc::new(Alteration { id: change.id, then, ..alteration }));
+                            continue;
+                        }
                         Some(_) => return Err(alteration.what),
                     });
                 }

@@ -281,7 +281,12 @@ impl<'a> Driver<'a> {
                     self.send_note("someone decided");
                     self.context.notes.decided(id, "");
                 }
-                Err(why) => self.context.notes.decided(id, &why),
+                Err(why) => {
+                    // Whoever decided may not be there any more.
+                    let message = format!("what was decided about change {id} is not done: {why}");
+                    self.context.say(Event::Warning { message });
+                    self.context.notes.decided(id, &why);
+                }
             }
         }
     }

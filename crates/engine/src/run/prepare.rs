@@ -27,7 +27,7 @@ use moorage_core::drift::record::{DriftRecord, DriftState};
 use moorage_core::model::drift::{DriftKind, DriftPolicy};
 use moorage_core::model::name::TableName;
 use moorage_core::pick::picker::Unmatched;
-use moorage_core::plan::make::Plan;
+use moorage_core::plan::make::{Plan, Refused};
 use moorage_core::plan::table::TablePlan;
 use std::collections::HashMap;
 use std::sync::atomic::Ordering;
@@ -51,10 +51,11 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
     let found = pipeline.source.discover().await?;
     let planned = plan_pipeline(pipeline, &found)?;
     let unmatched = pipeline.config.picker().unmatched(&found);
-    for refused in &planned.refused {
-        context
-            .say(Event::TableLeftOut { table: refused.table.to_string(), why: refused.reason.to_string() });
-    }
+    let say_left_out = |planned: &Plan| {
+        for Refused { table, reason } in &planned.refused {
+            context.say(Event::TableLeftOut { table: table.to_string(), why: reason.to_string() });
+        }
+    };
     lacks::refuse(pipeline, &planned)?;
     refuse_loops(context, &planned, &found).await?;
     // The checkpoint is read after the turn was taken: from then on nobody else can move it.
@@ -64,6 +65,7 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
     // From here on a lost connection is tried again; one that was never made is not.
     context.reached.store(true, Ordering::Relaxed);
     if context.options.snapshot_only {
+        say_left_out(&planned);
         refuse_patterns(&unmatched)?;
         return copy(context, checkpoint, &planned, turn).await;
     }
@@ -80,7 +82,8 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
             for unmatched in &unmatched {
                 context.say(Event::Warning { message: unmatched.to_string() });
             }
-            keep_on(pipeline, &mut planned, &stored);
+            keep_on(pipeline, &found, &mut planned, &stored);
+            say_left_out(&planned);
             refuse_drift(context, &capture, &planned, &stored).await?;
             let before = read_again_what_was_missed(context, &capture, &planned, &stored).await?;
             leave_out_new(context, &mut planned, &stored);
@@ -90,6 +93,7 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
             checkpoint
         }
         (decision, _) => {
+            say_left_out(&planned);
             refuse_patterns(&unmatched)?;
             something_to_carry(context, &planned)?;
             set_up(context, &planned, &capture, &state, decision, turn).await?

@@ -420,6 +420,9 @@ impl Assembler {
             return Err(wrong(format!("a change of relation {relation}, which was never announced")));
         }
         let Some(carried) = self.tables.get_mut(&relation) else { return Ok(()) };
+        if let (ChangeKind::Truncate, Known::Followed(table, _)) = (kind, &mut carried.known) {
+            table.is_truncated();
+        }
         if open.is_proof || carried.mark.as_ref().is_some_and(|m| m.covers(open.xid, open.commit_lsn)) {
             return Ok(());
         }

@@ -168,6 +168,13 @@ pub(crate) async fn published_by(
     Ok(rows.iter().map(|r| r.get(0)).collect())
 }
 
+/// Whether a publication holds whatever tables there are.
+pub(crate) async fn publishes_all(session: &Session, publication: &str) -> Result<bool> {
+    let sql = "SELECT puballtables FROM pg_publication WHERE pubname = $1";
+    let row = session.maybe("looking for the publication", sql, &[&publication]).await?;
+    Ok(row.is_some_and(|row| row.get(0)))
+}
+
 /// Tables that are not carried any more need not be published any more.
 async fn drop_others(at: &Observed<'_>, name: &str, tables: &[TablePlan]) -> Result<()> {
     let session = at.session;

@@ -229,13 +229,10 @@ fn kind(row: &Row) -> TableKind {
 
 /// Why a table cannot be carried, with the statements that change it.
 fn refused(row: &Row, name: &TableName) -> Option<Reason> {
-    let (persistence, user): (String, String) = (row.get(3), row.get(11));
+    let user: String = row.get(11);
     let (readable, hidden_rows): (bool, bool) = (row.get(8), row.get(9));
     let (schema, table) = (quote_ident(&name.schema), name.quoted());
-    if persistence == "u" {
-        let why = "an unlogged table's changes are not in the log";
-        Some(Reason::with(why, [format!("ALTER TABLE {table} SET LOGGED")]))
-    } else if !readable {
+    if !readable {
         let usage = format!("GRANT USAGE ON SCHEMA {schema} TO {user}");
         let select = format!("GRANT SELECT ON {table} TO {user}");
         Some(Reason::with("the user may not read it", [usage, select]))
@@ -245,6 +242,13 @@ fn refused(row: &Row, name: &TableName) -> Option<Reason> {
     } else {
         None
     }
+}
+
+/// Why a table's changes are not captured, with the statement that changes it.
+fn uncaptured(row: &Row, name: &TableName) -> Option<Reason> {
+    let why = "an unlogged table's changes are not in the log";
+    let is_unlogged = row.get::<_, &str>(3) == "u";
+    is_unlogged.then(|| Reason::with(why, [format!("ALTER TABLE {} SET LOGGED", name.quoted())]))
 }
 
 /// The statement that has the log carry whole rows of a table.
@@ -272,6 +276,7 @@ fn source_table(row: &Row, columns: Vec<SourceColumn>, indexes: &[Index], by: Id
             _ => "default",
         },
         refused: if kind == TableKind::Table { refused(row, &name) } else { None },
+        uncaptured: if kind == TableKind::Table { uncaptured(row, &name) } else { None },
         whole_rows: match by {
             IdentityBy::Log => Fix::run([whole_rows(&name)]),
             IdentityBy::Trigger => Fix::none(),

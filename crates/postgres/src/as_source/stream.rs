@@ -6,6 +6,7 @@
 //! down: it reports at a third of the server's own time limit, whether or not anything was read.
 
 use crate::as_source::assemble::{Assembler, followed, proof_parts};
+use crate::as_source::capture;
 use crate::as_source::named::Point;
 use crate::as_source::structure::looks::Looks;
 use crate::wire::address::PostgresAddress;
@@ -69,12 +70,14 @@ pub(crate) async fn open(
     let session = Session::open(address).await?;
     let pause = status_interval(&session).await?;
     let looks = Looks::begin(address, start.tables.iter().map(|t| t.plan.source_id as u32).collect()).await?;
+    let all_tables = capture::publishes_all(&session, &point.publication).await?;
     let mut tables = Vec::with_capacity(start.tables.len());
     let mut is_other = false;
     for table in start.tables {
         let first = looks.first(table.plan.source_id as u32);
         let of = followed(&table, first.as_ref().map(|d| &d.table));
         is_other |= first.is_none_or(|first| of.is_another_than(&first));
+        let of = if all_tables { of.unlisted() } else { of };
         tables.push((table, of));
     }
     if is_other {

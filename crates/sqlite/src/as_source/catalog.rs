@@ -124,6 +124,7 @@ fn table(db: &Connection, name: String, kind: &str, without_rowid: bool, known: 
         refused: refused.map(Into::into),
         whole_rows: Fix::none(),
         written_by: None,
+        uncaptured: None,
         written_from: None,
         bound,
         state: known.version.to_string(),

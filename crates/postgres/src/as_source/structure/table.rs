@@ -37,6 +37,8 @@ pub(crate) struct Table {
     gone: bool,
     /// The number of the last look that was passed.
     passed: u64,
+    /// Where nothing lists the table, so that it may be unlogged for a while: whether it was truncated since the last look.
+    unlisted: Option<bool>,
     /// The columns of which it was told that their values are not known, before the next look is passed.
     told: HashSet<u32>,
 }
@@ -49,7 +51,28 @@ fn streamed_numbers(state: &State) -> Vec<u32> {
 impl Table {
     /// As a plan knows it.
     pub(crate) fn new(now: SourceTable, state: State) -> Self {
-        Self { now, state, layout: None, unclear: false, gone: false, passed: 0, told: HashSet::new() }
+        let told = HashSet::new();
+        Self { now, state, layout: None, unclear: false, gone: false, passed: 0, unlisted: None, told }
+    }
+
+    /// Published with all tables: nothing keeps it from being unlogged, and what is done to it then is not in the log. The
+    /// server refuses that of a table that is listed (PostgreSQL source, `ATPrepChangePersistence`).
+    #[must_use]
+    pub(crate) fn unlisted(mut self) -> Self {
+        self.unlisted = Some(false);
+        self
+    }
+
+    /// The stream has come past a TRUNCATE of it.
+    pub(crate) fn is_truncated(&mut self) {
+        self.unlisted = self.unlisted.map(|_| true);
+    }
+
+    /// Why its rows may have become others without a word in the log, if so.
+    fn unlogged(&self, seen: &Described) -> Option<Unknown> {
+        let was_rewritten = self.unlisted == Some(false) && self.state.storage != seen.state.storage;
+        let why = "its rows were written anew, and it may not have been logged for a while".into();
+        was_rewritten.then_some(Unknown { why, columns: None })
     }
 
     /// Whether a look saw it in another way than it is known.
@@ -106,7 +129,9 @@ impl Table {
             of_types.into_iter().filter(|u| !u.columns.iter().flatten().all(|n| self.told.contains(n)));
         let of_types: Vec<Unknown> = untold.collect();
         let unknown = self.unknown(seen, &streamed_numbers(&seen.state));
-        let unknown = unknown.into_iter().chain(of_types).reduce(Unknown::and);
+        let all = unknown.into_iter().chain(of_types).chain(self.unlogged(seen));
+        let unknown = all.reduce(Unknown::and);
+        self.unlisted = self.unlisted.map(|_| false);
         self.told.clear();
         // Whatever came since says so with a message of its own.
         self.layout = Some(streamed_numbers(&seen.state));
@@ -388,7 +413,8 @@ fn is_same(a: &SourceTable, b: &SourceTable) -> bool {
     let bare = |table: &SourceTable| -> Vec<SourceColumn> {
         table.columns.iter().map(|c| SourceColumn { comment: None, left: false, ..c.clone() }).collect()
     };
-    (&a.name, a.id, &a.identity, &a.refused) == (&b.name, b.id, &b.identity, &b.refused) && bare(a) == bare(b)
+    (&a.name, a.id, &a.identity, &a.uncaptured) == (&b.name, b.id, &b.identity, &b.uncaptured)
+        && bare(a) == bare(b)
 }
 
 /// An identity with the names that its columns had when a message was sent, if the message's flags say the same.
