@@ -368,3 +368,54 @@ fn a_table_that_is_unlogged_for_a_while_is_read_again() {
     mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
     mirror.moorage(&["drift"]).expect(0, &[]);
 }
+
+/// What becomes of the target of a table that is dropped is said in the file, and all that became of whole tables is listed.
+#[rstest]
+#[case::while_running(true)]
+#[case::while_stopped(false)]
+fn whole_tables_that_come_and_go_are_followed_and_listed(#[case] live: bool) {
+    let mirror = Mirror::new(
+        &format!("whole_{}", u8::from(live)),
+        "CREATE TABLE t (id int PRIMARY KEY); INSERT INTO t VALUES (1); CREATE TABLE u (id int PRIMARY KEY); CREATE TABLE v (id int PRIMARY KEY); INSERT INTO v VALUES (1)",
+    );
+    let name = mirror.source.value::<String>("SELECT current_database()::text");
+    mirror.add(&format!("[pipelines.{name}.drift]\ntable_dropped = \"follow\""));
+    mirror.catch_up();
+    let mut run = live.then(|| mirror.start(&["run"]));
+    if let Some(run) = &mut run {
+        run.wait_for("following changes");
+    }
+    mirror.source.run("INSERT INTO u VALUES (1); DROP TABLE t; DROP TABLE v; CREATE TABLE v (id int PRIMARY KEY, a int); INSERT INTO v VALUES (2, 2)");
+    mirror
+        .source
+        .run("CREATE TABLE w (id int PRIMARY KEY); INSERT INTO w VALUES (3); INSERT INTO u VALUES (2)");
+    if let Some(mut run) = run {
+        let all = "SELECT to_regclass('mirror.t') IS NULL AND to_regclass('mirror.w') IS NOT NULL";
+        wait_until("it is gone, and another one is there", || mirror.target.value::<bool>(all));
+        run.signal("INT");
+        assert_eq!(run.end(), 0, "{}", run.log());
+    }
+    mirror.catch_up();
+    ["u", "v", "w"].iter().for_each(|table| mirror.assert_same(table));
+    assert!(mirror.target.value::<bool>("SELECT to_regclass('mirror.t') IS NULL"));
+    let seen = mirror.moorage(&["drift", "--format", "json"]).expect(0, &[]);
+    for kind in ["table_dropped", "table_made_again", "table_added"] {
+        assert_eq!(seen.out.matches(kind).count(), 1, "{kind}: {}", seen.out);
+    }
+    mirror.moorage(&["drift", "show", "1"]).expect(0, &["public."]);
+    mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
+}
+
+#[test]
+fn a_table_that_is_dropped_stops_the_pipeline_where_the_file_says_so() {
+    let mirror =
+        Mirror::new("drop_stops", "CREATE TABLE t (id int PRIMARY KEY); CREATE TABLE u (id int PRIMARY KEY)");
+    mirror.add("[pipelines.drop_stops.drift]\ntable_dropped = \"stop\"");
+    mirror.catch_up();
+    mirror.source.run("DROP TABLE t; INSERT INTO u VALUES (1)");
+    mirror.refuses(&["public.t", "it is not in the source any more"]);
+    assert!(mirror.target.value::<bool>("SELECT to_regclass('mirror.t') IS NOT NULL"));
+    mirror.replace("\"stop\"", "\"leave\"");
+    mirror.catch_up();
+    mirror.assert_same("u");
+}

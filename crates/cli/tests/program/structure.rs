@@ -154,6 +154,7 @@ fn a_table_that_is_gone_is_left_behind_and_let_go_of(#[case] trigger: bool) {
         .catch_up()
         .expect(0, &["public.berths is not followed any more: it is not in the source any more"]);
     project.moorage(&["status"]).expect(0, &["gone"]);
+    project.moorage(&["drift"]).expect(0, &["public.berths", "it is not in the source any more", "left"]);
     project.moorage(&["verify"]).expect(0, &["public.berths is not followed any more", "teardown --table"]);
     project.assert_same("vessels", "vessels");
     project

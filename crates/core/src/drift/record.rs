@@ -4,6 +4,7 @@ use crate::drift::alter::{Alteration, Then};
 use crate::drift::difference::differences;
 use crate::model::described::SourceColumn;
 use crate::model::drift::DriftKind;
+use crate::plan::table::TablePlan;
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 
@@ -102,6 +103,38 @@ pub fn state_of(alteration: &Alteration) -> DriftState {
 }
 
 impl DriftRecord {
+    /// Of something that became of a whole table, without a number.
+    pub fn of_table(
+        kind: DriftKind,
+        plan: &TablePlan,
+        detail: &str,
+        state: DriftState,
+        seen_at: DateTime<Utc>,
+    ) -> Self {
+        let known = plan.structure.as_deref().map(|known| columns(&known.columns)).unwrap_or_default();
+        let (before, after) = match kind {
+            DriftKind::TableAdded => (Vec::new(), known),
+            DriftKind::TableDropped => (known, Vec::new()),
+            _ => (Vec::new(), Vec::new()),
+        };
+        Self {
+            id: 0,
+            table: plan.table().to_string(),
+            target: plan.target.clone(),
+            kinds: vec![kind],
+            detail: detail.into(),
+            before,
+            after,
+            position: String::new(),
+            committed_at: None,
+            seen_at,
+            state,
+            decision: None,
+            statements: Vec::new(),
+            held_place: None,
+        }
+    }
+
     /// Of an alteration that is met now.
     pub fn of(id: u64, alteration: &Alteration, statements: Vec<String>, seen_at: DateTime<Utc>) -> Self {
         let step = &alteration.step;

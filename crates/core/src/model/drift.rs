@@ -61,6 +61,8 @@ pub enum DriftKind {
     KeyChanged,
     /// The table is called otherwise, or stands in another schema.
     TableRenamed,
+    /// The table went.
+    TableDropped,
     /// The table went, and another one of its name came.
     TableMadeAgain,
     /// A table came that the pipeline picks.
@@ -69,7 +71,7 @@ pub enum DriftKind {
 
 impl DriftKind {
     /// All kinds.
-    pub const ALL: [Self; 12] = [
+    pub const ALL: [Self; 13] = [
         Self::ColumnAdded,
         Self::ColumnDropped,
         Self::ColumnRenamed,
@@ -80,6 +82,7 @@ impl DriftKind {
         Self::ValuesChanged,
         Self::KeyChanged,
         Self::TableRenamed,
+        Self::TableDropped,
         Self::TableMadeAgain,
         Self::TableAdded,
     ];
@@ -97,6 +100,7 @@ impl DriftKind {
             Self::ValuesChanged => "values_changed",
             Self::KeyChanged => "key_changed",
             Self::TableRenamed => "table_renamed",
+            Self::TableDropped => "table_dropped",
             Self::TableMadeAgain => "table_made_again",
             Self::TableAdded => "table_added",
         }
@@ -113,6 +117,7 @@ impl DriftKind {
             Self::TypeChanged | Self::KeyChanged => &[Hold, Reread, Stop],
             Self::ValuesChanged => &[Reread, Hold, Stop],
             Self::TableRenamed | Self::ValuesAllowed => &[Follow, Hold, Stop],
+            Self::TableDropped => &[Leave, Follow, Stop],
             Self::TableMadeAgain => &[Reread, Stop],
             Self::TableAdded => &[Follow, Leave],
         }
@@ -145,6 +150,7 @@ impl DriftKind {
             Self::ValuesChanged => "only reading the table again tells what its rows hold now",
             Self::KeyChanged => "the target's rows are told apart by the key, so someone should look at it",
             Self::TableRenamed => "it is the same table, and its target table keeps its name",
+            Self::TableDropped => "its target table may be all that is left of its rows",
             Self::TableMadeAgain => "its target table holds rows of the one that is gone",
             Self::TableAdded => "a pattern that picks tables means those that come, too",
         }

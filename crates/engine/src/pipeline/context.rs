@@ -7,6 +7,7 @@ use moorage_adapter::{CapturePlan, Event, Events, Holder, StreamTable};
 use moorage_core::TableName;
 use moorage_core::checkpoint::stored::Checkpoint;
 use moorage_core::drift::held::Held;
+use moorage_core::drift::record::DriftRecord;
 use moorage_core::plan::table::TablePlan;
 use std::collections::{HashMap, HashSet};
 use std::sync::atomic::AtomicBool;
@@ -71,6 +72,8 @@ pub(crate) struct Context {
     pub(crate) followed: AtomicBool,
     /// Tables that came while it followed, and that only an administrator can let join.
     pub(crate) left_out: Mutex<HashSet<TableName>>,
+    /// What became of whole tables, and is not written down yet.
+    pub(crate) noted: Mutex<Vec<DriftRecord>>,
 }
 
 impl Context {

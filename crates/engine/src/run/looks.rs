@@ -3,7 +3,7 @@
 use crate::before::draft::plan_pipeline;
 use crate::pipeline::context::Context;
 use crate::pipeline::ends::Pipeline;
-use crate::run::prepare::joins;
+use crate::run::came_and_went::joins;
 use moorage_adapter::{AdapterError, CapturePlan, Event, Events, GONE, Head, Source};
 use moorage_core::plan::table::TablePlan;
 use moorage_core::{Position, TableName};

@@ -1,6 +1,7 @@
 //! Running a pipeline: set up, read what is missing, follow changes.
 
 mod apply;
+mod came_and_went;
 mod carrying;
 mod follow;
 pub(crate) mod holding;

@@ -47,6 +47,7 @@ pub async fn run(
         in_the_way: Mutex::default(),
         followed: AtomicBool::new(false),
         left_out: Mutex::default(),
+        noted: Mutex::default(),
     };
     let done = tokio::select! {
         done = carry_out(&context) => done,

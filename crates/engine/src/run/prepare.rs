@@ -10,9 +10,9 @@ use crate::before::known::keep_on;
 use crate::before::lacks;
 use crate::before::loops::refuse_loops;
 use crate::pipeline::context::{Context, Following, Start};
-use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::{EngineError, Result};
 use crate::pipeline::turn;
+use crate::run::came_and_went::{is_new, leave_out_new, refuse_drift, write_down};
 use crate::run::holding;
 use crate::run::load::Loader;
 use crate::run::set_up::{new_checkpoint, set_up, take_first_turn};
@@ -24,8 +24,7 @@ use moorage_core::checkpoint::decide::{Decision, Refusal};
 use moorage_core::checkpoint::stored::{Checkpoint, Stage};
 use moorage_core::drift::held::{Held, HeldChange};
 use moorage_core::drift::record::{DriftRecord, DriftState};
-use moorage_core::model::drift::{DriftKind, DriftPolicy};
-use moorage_core::model::name::TableName;
+use moorage_core::model::drift::DriftKind;
 use moorage_core::pick::picker::Unmatched;
 use moorage_core::plan::make::{Plan, Refused};
 use moorage_core::plan::table::TablePlan;
@@ -106,14 +105,19 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
         make_without_snapshot(context, &planned, &captured_by).await?;
     }
     let missing = missing(&planned, &pipeline.target.tables(&pipeline.name).await?);
+    let memos = pipeline.target.memos(&pipeline.name, MemoKind::Structure).await?;
+    let next_drift = holding::records(&memos)?.iter().map(|r| r.id).max().unwrap_or(0) + 1;
+    let joined = |t: &&TablePlan| !stored.is_empty() && is_new(t, &stored);
+    for table in missing.iter().filter(joined) {
+        context.note(DriftKind::TableAdded, table, "it was made", DriftState::Followed);
+    }
+    let next_drift = write_down(context, &checkpoint, next_drift).await?;
     if !missing.is_empty() {
         let by =
             |t: &TablePlan| planned.tables.iter().position(|p| p == t).and_then(|at| captured_by[at].clone());
         let by = missing.iter().map(by).collect();
         load(context, &missing, Some(&capture), TableState::Live, by).await?;
     }
-    let memos = pipeline.target.memos(&pipeline.name, MemoKind::Structure).await?;
-    let next_drift = holding::records(&memos)?.iter().map(|r| r.id).max().unwrap_or(0) + 1;
     let held = held(context, &planned, &memos).await?;
     let mut tables = stream_tables(context, &planned).await?;
     for held in &held {
@@ -131,25 +135,6 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
     let following =
         Following { held_before, checkpoint, capture, tables, plans, held, found, next_drift, captured_by };
     Ok(Ready::ToFollow(Box::new(following)))
-}
-
-/// Tables that came since the pipeline was set up, where the project file says to leave such tables, and those that cannot
-/// join.
-fn leave_out_new(context: &Context, planned: &mut Plan, stored: &[StoredTable]) {
-    let left_out = context.left_out.lock().unwrap_or_else(PoisonError::into_inner);
-    planned.tables.retain(|table| {
-        !is_new(table, stored) || (joins(&context.pipeline, table) && !left_out.contains(table.table()))
-    });
-}
-
-fn is_new(table: &TablePlan, stored: &[StoredTable]) -> bool {
-    stored.iter().all(|s| !s.plan.is_of_same(table) && s.plan.target != table.target)
-}
-
-/// Whether a table joins that comes while the pipeline is there.
-pub(crate) fn joins(pipeline: &Pipeline, table: &TablePlan) -> bool {
-    let policies = pipeline.config.picker().rule(table.table()).drift;
-    policies.of(DriftKind::TableAdded) == DriftPolicy::Follow
 }
 
 /// Has the tables captured. A run that has followed them goes on without those that came meanwhile if only an administrator can
@@ -326,88 +311,6 @@ async fn look_and_decide(
             _ => return Ok((state, decision)),
         }
     }
-}
-
-/// Tables whose structure or plan is not the one their target tables were made from stop the run, as do
-/// those that are refused now; tables that are not picked any more, or gone, are forgotten with a warning.
-async fn refuse_drift(
-    context: &Context,
-    capture: &CapturePlan,
-    planned: &Plan,
-    stored: &[StoredTable],
-) -> Result<()> {
-    let pipeline = &context.pipeline;
-    let known: Vec<&StoredTable> = stored.iter().filter(|s| s.state != TableState::Gone).collect();
-    let (unread, live): (Vec<_>, Vec<_>) = known.into_iter().partition(|s| s.state.is_unread());
-    let plans: Vec<TablePlan> = live.iter().map(|s| s.plan.clone()).collect();
-    let mut drifted = pipeline.source.drifted(capture, &plans).await?;
-    if pipeline.source.tells_of_structure() {
-        // What it tells in its stream is no reason not to begin.
-        let is_told = |table: &TableName| {
-            let plan = plans.iter().find(|p| p.table() == table);
-            plan.is_some_and(|plan| {
-                plan.structure.is_some() && planned.tables.iter().any(|t| t.is_of_same(plan))
-            })
-        };
-        drifted.retain(|(schema, _)| !is_told(&schema.table));
-    }
-    let is_picked = |table: &TableName| {
-        planned.tables.iter().any(|t| t.table() == table) || planned.refused.iter().any(|r| r.table == *table)
-    };
-    for stored in unread.into_iter().filter(|s| !is_picked(s.plan.table())) {
-        leave(context, &stored.plan, "the project file does not pick it any more, or it is gone").await?;
-    }
-    for stored in live {
-        let table = stored.plan.table();
-        let now = planned.tables.iter().find(|t| t.table() == table);
-        let drift = drifted.iter().find(|(schema, _)| schema.table == *table).map(|(_, what)| what.clone());
-        let table = table.clone();
-        match (now, drift) {
-            (Some(now), Some(_)) if is_another(pipeline, now, stored) => {
-                let target = std::slice::from_ref(&stored.plan.target);
-                pipeline.target.forget(&pipeline.name, target, false).await?;
-                let (what, done) = ("it was dropped and made again".into(), "the table is read again".into());
-                context.say(Event::StructureChanged { table: table.to_string(), what, done });
-            }
-            (Some(_), Some(what)) => return Err(AdapterError::Drift { table, what }.into()),
-            (Some(now), None) if *now == stored.plan => {}
-            (Some(now), None) if now.maps_like(&stored.plan) => {}
-            (Some(_), None) => {
-                let what = "the project file maps it in another way than when it was read".into();
-                return Err(AdapterError::Drift { table, what }.into());
-            }
-            (None, drift) => {
-                if let Some(refused) = planned.refused.iter().find(|r| r.table == *stored.plan.table()) {
-                    return Err(EngineError::RefusedNow {
-                        table: table.to_string(),
-                        why: refused.reason.to_string(),
-                    });
-                }
-                let why = drift.as_deref().unwrap_or("the project file does not pick it any more");
-                leave(context, &stored.plan, why).await?;
-            }
-        }
-    }
-    Ok(())
-}
-
-/// Whether a table is another one of the same name, which is read in the place of the one that is gone.
-fn is_another(pipeline: &Pipeline, now: &TablePlan, stored: &StoredTable) -> bool {
-    let policies = pipeline.config.picker().rule(now.table()).drift;
-    let reads = policies.of(DriftKind::TableMadeAgain) == DriftPolicy::Reread;
-    reads && now.source_id != stored.plan.source_id && now.target == stored.plan.target
-}
-
-/// Lets a table be as it is from now on, and says so.
-async fn leave(context: &Context, plan: &TablePlan, why: &str) -> Result<()> {
-    let pipeline = &context.pipeline;
-    let (table, target) = (plan.table(), &plan.target);
-    pipeline.target.leave(&pipeline.name, std::slice::from_ref(target)).await?;
-    let message = format!(
-        "{table} is not followed any more: {why}. Its target table {target} stays as it is; `moorage teardown --table {table}` lets go of it"
-    );
-    context.say(Event::Warning { message });
-    Ok(())
 }
 
 /// Makes the tables that a pipeline without a snapshot does not have yet. One that was forgotten is there:
