@@ -419,3 +419,76 @@ fn a_table_that_is_dropped_stops_the_pipeline_where_the_file_says_so() {
     mirror.catch_up();
     mirror.assert_same("u");
 }
+
+/// Names that are swapped are names: each table keeps its rows.
+#[rstest]
+#[case::by_the_log("log")]
+#[case::by_triggers("trigger")]
+fn tables_that_swap_their_names_keep_their_targets(#[case] capture: &str) {
+    let mirror = Mirror::new(
+        &format!("swapped_{capture}"),
+        "CREATE TABLE t (id int PRIMARY KEY, a int); CREATE TABLE u (id int PRIMARY KEY, a int); INSERT INTO t VALUES (1, 1); INSERT INTO u VALUES (1, 2)",
+    );
+    mirror.replace("[sources.harbour]", &format!("[sources.harbour]\ncapture = \"{capture}\""));
+    mirror.catch_up();
+    mirror.source.run("INSERT INTO t VALUES (2, 1); BEGIN; ALTER TABLE t RENAME TO x; ALTER TABLE u RENAME TO t; ALTER TABLE x RENAME TO u; COMMIT; INSERT INTO t VALUES (3, 2); UPDATE u SET a = 5 WHERE id = 1");
+    mirror.catch_up();
+    mirror.source.run("INSERT INTO t VALUES (4, 2); INSERT INTO u VALUES (4, 1)");
+    mirror.catch_up();
+    let rows = |of: &Session, table: &str| {
+        of.value::<String>(&format!("SELECT string_agg(t::text, ' ' ORDER BY id) FROM {table} t"))
+    };
+    assert_eq!(rows(&mirror.target, "mirror.t"), rows(&mirror.source, "u"));
+    assert_eq!(rows(&mirror.target, "mirror.u"), rows(&mirror.source, "t"));
+    mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
+}
+
+/// What people made on a target table is not lost over a key that is another one: its table waits, and the others go on.
+#[rstest]
+#[case::database(false)]
+#[case::file(true)]
+fn a_view_in_the_way_of_reading_again_leaves_its_table_out_and_the_others_go_on(#[case] file: bool) {
+    let name = format!("view_key_{}", u8::from(file));
+    let mirror = Mirror::new(
+        &name,
+        "CREATE TABLE t (id int PRIMARY KEY, a int NOT NULL); INSERT INTO t VALUES (1, 1), (2, 2); CREATE TABLE u (id int PRIMARY KEY)",
+    );
+    mirror.add(&format!("[pipelines.{name}.drift]\nkey_changed = \"reread\""));
+    if file {
+        mirror.has_file_as_target();
+    }
+    mirror.catch_up();
+    let view = "CREATE VIEW of_t AS SELECT a FROM t";
+    if file {
+        mirror.tamper(view);
+    } else {
+        mirror.target.run(&format!("SET search_path = mirror; {view}; RESET search_path"));
+    }
+    let mut run = mirror.start(&["run"]);
+    run.wait_for("following changes");
+    mirror.source.run("ALTER TABLE t DROP CONSTRAINT t_pkey, ADD PRIMARY KEY (a); INSERT INTO t VALUES (1, 3); INSERT INTO u VALUES (1)");
+    run.wait_for("public.t was not read again");
+    mirror.source.run("INSERT INTO t VALUES (1, 4); INSERT INTO u VALUES (2)");
+    let count = |sql: &str| {
+        if file {
+            mirror.value::<i64>(sql)
+        } else {
+            mirror.target.value::<i64>(&sql.replace("FROM ", "FROM mirror."))
+        }
+    };
+    wait_until("the others go on", || count("SELECT count(*) FROM u") == 2);
+    assert_eq!(count("SELECT count(*) FROM t"), 2, "it is as it was");
+    if file {
+        mirror.tamper("DROP VIEW of_t");
+    } else {
+        mirror.target.run("DROP VIEW mirror.of_t");
+    }
+    mirror.moorage(&["resnapshot", "public.t"]).expect(0, &[]);
+    wait_until("it is read again", || count("SELECT count(*) FROM t") == 4);
+    mirror.source.run("INSERT INTO t VALUES (1, 5)");
+    wait_until("it is followed", || count("SELECT count(*) FROM t") == 5);
+    run.signal("INT");
+    assert_eq!(run.end(), 0, "{}", run.log());
+    mirror.catch_up();
+    mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
+}

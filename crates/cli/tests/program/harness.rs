@@ -95,14 +95,6 @@ impl Quay {
         assert_eq!(rows(&self.warehouse()), rows(&harbour), "{table}");
     }
 
-    /// Changes the target behind Moorage's back.
-    #[track_caller]
-    pub fn tamper(&self, statements: &str) {
-        let db = Connection::open(self.path("warehouse.db")).unwrap();
-        db.busy_timeout(std::time::Duration::from_secs(20)).unwrap();
-        db.execute_batch(statements).unwrap();
-    }
-
     /// Catches up, and ends the test unless both sides hold the same rows in these tables, value for value and
     /// class for class.
     #[track_caller]
@@ -299,6 +291,14 @@ impl Folder {
     /// The target file, as a reader opens it.
     pub fn warehouse(&self) -> Connection {
         Connection::open_with_flags(self.path("warehouse.db"), OpenFlags::SQLITE_OPEN_READ_ONLY).unwrap()
+    }
+
+    /// Changes the target behind Moorage's back.
+    #[track_caller]
+    pub fn tamper(&self, statements: &str) {
+        let db = Connection::open(self.path("warehouse.db")).unwrap();
+        db.busy_timeout(std::time::Duration::from_secs(20)).unwrap();
+        db.execute_batch(statements).unwrap();
     }
 
     /// One value of the target.

@@ -56,8 +56,9 @@ pub fn differences(before: &Structure, step: &Step) -> Vec<Difference> {
     if key(before, &before.identity) != key(&Structure::of(after), &after.identity) {
         found.push(Difference::Key);
     }
-    if before.name != after.name {
-        found.push(Difference::Table(before.name.to_string(), after.name.to_string()));
+    let was = before.name.before().unwrap_or_else(|| before.name.clone());
+    if was != after.name && after.name.before().is_none() {
+        found.push(Difference::Table(was.to_string(), after.name.to_string()));
     }
     let of_types = step.types.iter().filter_map(|of| {
         let column = after.columns.iter().find(|c| c.number == Some(of.column))?.clone();

@@ -25,6 +25,22 @@ impl TableName {
     }
 }
 
+/// Longer than any name that a database gives (63 bytes in PostgreSQL).
+const BETWEEN: &str = "(between two names, while another table takes the one that it had) ";
+
+impl TableName {
+    /// What a table is called for a moment while its name is another one's already, and it has not come to its next one.
+    #[must_use]
+    pub fn between(&self) -> Self {
+        Self::new(self.schema.clone(), format!("{BETWEEN}{}", self.name))
+    }
+
+    /// The name from before, if this is such a one.
+    pub fn before(&self) -> Option<Self> {
+        self.name.strip_prefix(BETWEEN).map(|name| Self::new(self.schema.clone(), name))
+    }
+}
+
 impl TableName {
     /// Whether someone who writes this means the table: as it is shown, without quotes, or without its schema.
     pub fn goes_by(&self, text: &str) -> bool {

@@ -29,7 +29,8 @@ pub(crate) struct Carrying {
     /// Whose changes are not merged, because the table is to be read again: the target says so in the batch from which on
     /// they are missing.
     unmerged: HashSet<TableName>,
-    /// Whose changes are not merged, because there was no room to hold them: the next run reads them again.
+    /// Whose changes are not merged, because there was no room to hold them, or the target cannot take them as they are to be:
+    /// the next run reads them again, or this one once someone asks.
     left_out: HashSet<TableName>,
     /// The number of the next record of drift.
     next_id: u64,
@@ -84,6 +85,7 @@ impl Carrying {
     pub(crate) fn replaces<'a>(&mut self, tables: impl Iterator<Item = &'a TableName>) {
         tables.for_each(|table| {
             self.unmerged.remove(table);
+            self.left_out.remove(table);
         });
     }
 
@@ -273,6 +275,12 @@ impl Carrying {
         };
         let decisions = held.changes.iter().map(|c| c.decision.map(|d| d.word().to_string())).collect();
         Ok((Collected::Release(Arc::new(Release { alterations, decisions })), event))
+    }
+
+    /// A table cannot be read again now: its changes are not merged before it is.
+    pub(crate) fn leave_out(&mut self, table: &TableName) {
+        self.unmerged.remove(table);
+        self.left_out.insert(table.clone());
     }
 
     /// The tables that are held.

@@ -62,6 +62,8 @@ struct Driver<'a> {
     asking: Option<oneshot::Receiver<Result<Asked>>>,
     /// Tables that are to be read again, until that can begin.
     wanted: Vec<Arc<TablePlan>>,
+    /// Whether they are read one by one, because together they could not be.
+    one_by_one: bool,
 }
 
 enum Woken {
@@ -126,6 +128,7 @@ impl<'a> Driver<'a> {
             given_up: None,
             asking: None,
             wanted: Vec::new(),
+            one_by_one: false,
         })
     }
 
@@ -403,15 +406,49 @@ impl<'a> Driver<'a> {
 
     /// Begins to read tables again: all that were asked for, together, as they may refer to each other.
     async fn begin_rereading(&mut self) -> Result<()> {
-        let plans: Vec<TablePlan> = std::mem::take(&mut self.wanted).iter().map(|p| (**p).clone()).collect();
+        let mut plans: Vec<TablePlan> =
+            std::mem::take(&mut self.wanted).iter().map(|p| (**p).clone()).collect();
+        if self.one_by_one {
+            plans.truncate(1);
+        }
         let names: Vec<String> = plans.iter().map(|p| p.table().to_string()).collect();
         if let Some(message) = lacks::of_replacing(&self.context.pipeline, &names) {
             self.context.say(Event::Warning { message });
         }
         let capture = self.context.pipeline.capture(Some(&self.checkpoint)).await?;
-        let begun = Rereading::begin(&self.context.pipeline, &capture, &plans, &self.context.events).await?;
-        self.rereading = Some(begun);
+        let begun = Rereading::begin(&self.context.pipeline, &capture, &plans, &self.context.events).await;
+        match begun {
+            Ok(begun) => self.rereading = Some(begun),
+            Err(EngineError::Adapter(AdapterError::Refused { reason, .. })) => {
+                self.not_read_again(&plans, &reason)
+            }
+            Err(error) => return Err(error),
+        }
         Ok(())
+    }
+
+    /// The target would not take a table's rows in the place of those that it has: the others go on.
+    fn not_read_again(&mut self, plans: &[TablePlan], why: &str) {
+        self.machine.gave_up();
+        self.machine.removed();
+        let [plan] = plans else {
+            // Which of them it is shows when they are read one by one.
+            self.one_by_one = true;
+            self.machine.wants_reread(Instant::now());
+            return;
+        };
+        self.one_by_one = false;
+        self.context.notes.answer(&plan.table().to_string(), why);
+        let unmerged = self.carrying.unmerged().any(|p| p.table() == plan.table());
+        if unmerged {
+            self.carrying.leave_out(plan.table());
+        }
+        let rest = if unmerged { "is not merged any more until it is" } else { "goes on as it was" };
+        let message = format!("{} was not read again, and {rest}: {why}", plan.table());
+        self.context.say(Event::Warning { message });
+        if self.carrying.unmerged().next().is_some() {
+            self.machine.wants_reread(Instant::now());
+        }
     }
 
     fn give_up_rereading(&mut self, why: &str) {

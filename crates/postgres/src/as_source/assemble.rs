@@ -13,6 +13,7 @@ use crate::as_source::mark::Mark;
 use crate::as_source::named::NOTE_PREFIX;
 use crate::as_source::structure::fit::AnnouncedColumn;
 use crate::as_source::structure::looks::Look;
+use crate::as_source::structure::room::room_for;
 use crate::as_source::structure::state::State;
 use crate::as_source::structure::table::{Announced, Table};
 use crate::as_source::structure::types::PresentNames;
@@ -375,13 +376,15 @@ impl Assembler {
         if let Some(open) = &mut self.open {
             open.asked.insert(ask.relation);
         }
-        let Some(carried) = self.tables.get_mut(&ask.relation) else { return Ok(changes) };
         for look in before {
+            make_room(&mut self.tables, look, ask.relation, &mut changes);
+            let Some(carried) = self.tables.get_mut(&ask.relation) else { break };
             changes.extend(carried.pass(look)?);
         }
-        changes.extend(match seeing {
-            Some(look) => carried.settle(look)?,
-            None => None,
+        let carried = self.tables.get_mut(&ask.relation);
+        changes.extend(match (seeing, carried) {
+            (Some(look), Some(carried)) => carried.settle(look)?,
+            _ => None,
         });
         Ok(changes)
     }
@@ -392,8 +395,11 @@ impl Assembler {
     /// Likewise.
     pub(crate) fn passes(&mut self, looks: &[Arc<Look>]) -> Result<Vec<SchemaChange>> {
         let mut changes = Vec::new();
+        let ids: Vec<u32> = self.tables.keys().copied().collect();
         for look in looks {
-            for carried in self.tables.values_mut() {
+            for id in &ids {
+                make_room(&mut self.tables, look, *id, &mut changes);
+                let Some(carried) = self.tables.get_mut(id) else { continue };
                 changes.extend(carried.pass(look)?);
             }
         }
@@ -460,6 +466,25 @@ impl Assembler {
         self.bytes += size;
         block.push(kind, self.order, &open.transaction, images, size);
         Ok(())
+    }
+}
+
+/// Has other tables leave the name that one is to have by a look.
+fn make_room(tables: &mut HashMap<u32, Carried>, look: &Look, id: u32, changes: &mut Vec<SchemaChange>) {
+    let name = |id: u32| look.of(id).map(|d| d.table.name.clone());
+    let called = |carried: &Carried| match &carried.known {
+        Known::Followed(table, _) if !table.is_gone() => Some(table.now().name.clone()),
+        _ => None,
+    };
+    let now = tables.get(&id).and_then(called);
+    let Some(wanted) = name(id).filter(|name| now.as_ref().is_some_and(|now| now != name)) else { return };
+    let all: Vec<_> = tables.iter().filter_map(|(id, c)| Some((*id, called(c)?))).collect();
+    for (other, to) in room_for(id, &wanted, &all, name) {
+        let Some(carried) = tables.get_mut(&other) else { continue };
+        let Known::Followed(table, message) = &mut carried.known else { continue };
+        let (change, is_open) = (table.moves(to), message.is_some());
+        carried.adopt(change.as_ref(), is_open);
+        changes.extend(change);
     }
 }
 

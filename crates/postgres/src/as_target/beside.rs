@@ -8,7 +8,7 @@
 
 use super::dialect::{parts, relation};
 use super::form::{Form, Found, References, find};
-use crate::as_target::index::build;
+use crate::as_target::index::{build, has_other_key};
 use crate::as_target::state;
 use crate::as_target::statements::create_table;
 use crate::wire::connect::Session;
@@ -44,8 +44,23 @@ pub(crate) async fn id(session: &Session, plan: &TablePlan) -> Result<Found> {
     find(session, &[&plan.target]).await?.pop().flatten().ok_or_else(|| gone(plan))
 }
 
+/// Whether loaded rows take the others' place inside the table; otherwise the table itself is replaced.
+async fn stays(session: &Session, plan: &TablePlan, found: &Found) -> Result<bool> {
+    if !found.is_as_planned(plan) && found.unfit(plan).is_some() {
+        return Ok(false);
+    }
+    let adopted = state::owners(session).await?.get(&plan.target).is_some_and(|(_, adopted)| *adopted);
+    Ok(adopted || !has_other_key(session, plan, found).await?)
+}
+
 /// Makes the table beside, empty; what an earlier try left is removed.
+///
+/// # Errors
+/// `Refused` if it could not take the table's place.
 pub(crate) async fn create(session: &Session, plan: &TablePlan, found: &Found) -> Result<()> {
+    if !stays(session, plan, found).await? {
+        replaceable(session, plan, found).await?;
+    }
     drop(session, found.id).await?;
     let sql = create_table(plan, &beside(found.id), plan.mapped.identity.key().unwrap_or(&[]));
     session.run(Doing::to("making room beside table", &plan.target), &sql).await?;
@@ -109,8 +124,11 @@ pub(crate) struct Replaced<'a> {
 /// Puts loaded rows in their tables' places, inside the caller's transaction, and remembers the tables as newly loaded.
 /// Parents stand before their children: what is gone goes with children first, what is new comes with parents first.
 pub(crate) async fn replace(session: &Session, tables: &[Replaced<'_>]) -> Result<()> {
-    let (rows, whole): (Vec<_>, Vec<_>) =
-        tables.iter().partition(|t| t.found.is_as_planned(t.plan) || t.found.unfit(t.plan).is_none());
+    let (mut rows, mut whole) = (Vec::new(), Vec::new());
+    for table in tables {
+        let of = if stays(session, table.plan, &table.found).await? { &mut rows } else { &mut whole };
+        of.push(table);
+    }
     replace_rows(session, &rows).await?;
     for table in &rows {
         drop(session, table.found.id).await?;
@@ -219,14 +237,23 @@ fn new_rows(form: &Form, loaded: &str) -> String {
     )
 }
 
-async fn replace_table(session: &Session, plan: &TablePlan, found: &Found) -> Result<()> {
+/// Whether nothing is lost when the table is replaced as a whole.
+async fn replaceable(session: &Session, plan: &TablePlan, found: &Found) -> Result<()> {
     let hanging = dependents(session, plan, found.id).await?;
-    let doing = Doing::to("replacing table", &plan.target);
-    if !hanging.is_empty() {
-        let reason =
-            format!("its columns are to be others, and {} would be lost with it", hanging.join(", "));
-        return Err(AdapterError::refused(doing, reason));
+    if hanging.is_empty() {
+        return Ok(());
     }
+    let reason = format!(
+        "its columns, or its key, are to be others, and {} would be lost with it. Drop that, run `moorage resnapshot {}`, and make it again",
+        hanging.join(", "),
+        plan.table()
+    );
+    Err(AdapterError::refused(Doing::to("replacing table", &plan.target), reason))
+}
+
+async fn replace_table(session: &Session, plan: &TablePlan, found: &Found) -> Result<()> {
+    let doing = Doing::to("replacing table", &plan.target);
+    replaceable(session, plan, found).await?;
     let (schema, name) = parts(&plan.target);
     let sql = format!(
         "DROP TABLE {}; ALTER TABLE {} SET SCHEMA {schema}; ALTER TABLE {schema}.again_{} RENAME TO {}",

@@ -2,7 +2,7 @@
 
 use super::dialect::{parts, relation};
 use super::form::{Found, find};
-use crate::as_target::index::{build_index, has_index};
+use crate::as_target::index::{build_index, has_index, has_other_key};
 use crate::as_target::state::Owners;
 use crate::as_target::statements::{create_table, escaped, key_columns, run_statements, try_statements};
 use crate::as_target::{beside, state};
@@ -180,7 +180,9 @@ pub(crate) async fn create(session: &Session, pipeline: &str, plan: &TablePlan) 
             Into::Table
         }
         (Making::Again, Some(found)) => {
-            let complete = !found.is_as_planned(plan) || has_index(session, plan, found).await?;
+            let complete = !found.is_as_planned(plan)
+                || has_index(session, plan, found).await?
+                || has_other_key(session, plan, found).await?;
             if complete && rows > 0 {
                 beside::create(session, plan, found).await?;
                 Into::Beside

@@ -23,6 +23,16 @@ pub(crate) async fn has_index(session: &Session, plan: &TablePlan, found: &Found
     Ok(session.one("looking for the key", sql, &[&found.id, &key, &ours]).await?.get(0))
 }
 
+/// Whether a table that the pipeline made is ordered by another key than the planned one: one that was the source's before.
+/// Rows that the planned key tells apart may not be told apart by that.
+pub(crate) async fn has_other_key(session: &Session, plan: &TablePlan, found: &Found) -> Result<bool> {
+    if plan.ddl.is_some() || has_index(session, plan, found).await? {
+        return Ok(false);
+    }
+    let sql = "SELECT EXISTS (SELECT FROM pg_index WHERE indrelid = $1 AND indisprimary)";
+    Ok(session.one("looking for the key", sql, &[&found.id]).await?.get(0))
+}
+
 /// Builds what merges find rows by. A declared key that is not unique, or null, is refused here.
 /// A table of someone else gets an index that can be taken away again, not a primary key.
 pub(crate) async fn build_index(

@@ -5,7 +5,7 @@ use crate::as_target::index::build_index;
 use crate::as_target::state;
 use crate::as_target::statements::create_table;
 use crate::file::error::sql_error;
-use moorage_adapter::{Doing, LoadedTable, Result};
+use moorage_adapter::{AdapterError, Doing, LoadedTable, Result};
 use moorage_core::model::sql::{quote_ident, quote_list};
 use moorage_core::plan::table::TablePlan;
 use rusqlite::Connection;
@@ -31,8 +31,52 @@ pub(crate) fn loading_into(db: &Connection, plan: &TablePlan) -> rusqlite::Resul
     Ok(is_there(db, &plan.target)?.then(|| beside(plan)))
 }
 
+/// Whether the table was made by people, or by their statements.
+fn is_theirs(db: &Connection, plan: &TablePlan) -> rusqlite::Result<bool> {
+    let adopted = state::owner(db, &plan.target)?.is_some_and(|(_, adopted)| adopted);
+    Ok(adopted || plan.ddl.is_some())
+}
+
+/// Whether rows have to be replaced in the table, which stays.
+fn stays(db: &Connection, plan: &TablePlan) -> rusqlite::Result<bool> {
+    Ok(is_theirs(db, plan)? || has_dependents(db, &plan.target)?)
+}
+
+/// The columns of a table, and those of the key that the pipeline gave it.
+fn columns_and_key(db: &Connection, target: &str) -> rusqlite::Result<(Vec<String>, Vec<String>)> {
+    let list = |sql: &str| -> rusqlite::Result<Vec<String>> {
+        db.prepare_cached(sql)?.query_map([target], |r| r.get(0))?.collect()
+    };
+    let columns = list("SELECT lower(name) FROM pragma_table_info(?1)")?;
+    let key = list(
+        "SELECT lower(name) FROM pragma_table_info(?1) WHERE pk > 0 UNION
+         SELECT lower(i.name) FROM sqlite_schema s, pragma_index_info(s.name) i
+         WHERE s.type = 'index' AND s.tbl_name = ?1 COLLATE NOCASE AND s.name LIKE 'moorage\\_key\\_%' ESCAPE '\\' ORDER BY 1",
+    )?;
+    Ok((columns, key))
+}
+
 /// Makes the table beside, empty; what an earlier try left is removed.
+///
+/// # Errors
+/// `Refused` if its rows could not take the others' place.
 pub(crate) fn create(db: &Connection, path: &Path, plan: &TablePlan) -> Result<()> {
+    let failed = |e| sql_error(path, Doing::to("looking at table", &plan.target), e);
+    if stays(db, plan).map_err(failed)? {
+        let (columns, key) = columns_and_key(db, &plan.target).map_err(failed)?;
+        let mut wanted: Vec<String> = plan.mapped.key_names().iter().map(|k| k.to_lowercase()).collect();
+        wanted.sort();
+        let lacks = plan.columns.iter().any(|c| !columns.contains(&c.name.to_lowercase()));
+        let is_other_key = !key.is_empty() && key != wanted && !is_theirs(db, plan).map_err(failed)?;
+        if lacks || is_other_key {
+            let reason = format!(
+                "its columns, or its key, are to be others, and views of the file, or what people made on the table, would be lost or broken with it. \
+                 Drop them, run `moorage resnapshot {}`, and make them again",
+                plan.table()
+            );
+            return Err(AdapterError::refused(Doing::to("replacing table", &plan.target), reason));
+        }
+    }
     drop(db, path, plan)?;
     db.execute_batch(&create_table(&beside(plan)))
         .map_err(|e| sql_error(path, Doing::to("making table", name(&plan.target)), e))
@@ -60,9 +104,7 @@ pub(crate) fn swap(
 ) -> Result<()> {
     let failed = |e| sql_error(path, Doing::to("replacing the rows of table", &plan.target), e);
     let (table, loaded) = (quote_ident(&plan.target), quote_ident(&name(&plan.target)));
-    let adopted = state::owner(db, &plan.target).map_err(failed)?.is_some_and(|(_, adopted)| adopted);
-    let by_hand = plan.ddl.is_some();
-    let sql = if adopted || by_hand || has_dependents(db, &plan.target).map_err(failed)? {
+    let sql = if stays(db, plan).map_err(failed)? {
         let columns = quote_list(plan.columns.iter().map(|c| c.name.as_str()));
         format!(
             "DELETE FROM {table}; INSERT INTO {table} ({columns}) SELECT {columns} FROM {loaded}; DROP TABLE {loaded}"

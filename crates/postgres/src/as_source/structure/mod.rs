@@ -10,11 +10,13 @@
 //! - `catalogue`: what the catalogue says, read anew only where it has changed
 //! - `looks`: looks at the catalogue, kept until the stream has come past them
 //! - `types`: what columns' types are made of
+//! - `room`: names that are handed from table to table
 //! - `table`: one table on its way from look to look
 
 pub(crate) mod catalogue;
 pub(crate) mod fit;
 pub(crate) mod looks;
+pub(crate) mod room;
 pub(crate) mod state;
 pub(crate) mod table;
 pub(crate) mod types;

@@ -2,6 +2,7 @@
 
 use super::fit::{AnnouncedColumn, Fit, fit};
 use super::looks::Look;
+use super::room::Move;
 use super::state::{ColumnState, State};
 use super::types::{Horizon, Made, PresentNames};
 use crate::as_source::catalog::Described;
@@ -116,6 +117,21 @@ impl Table {
     pub(crate) fn goes(&mut self) -> Option<SchemaChange> {
         let was_gone = std::mem::replace(&mut self.gone, true);
         (!was_gone).then(|| change(&self.now, GONE.to_string(), None))
+    }
+
+    /// It leaves its name to another table.
+    pub(crate) fn moves(&mut self, to: Move) -> Option<SchemaChange> {
+        let Move::To(name) = to else { return self.goes() };
+        let before = self.now.clone();
+        self.now.name = name;
+        let step = Step {
+            after: Arc::new(self.now.clone()),
+            schema: Arc::new(streamed(&self.now)),
+            values: None,
+            unknown: None,
+            types: Vec::new(),
+        };
+        Some(change(&before, "it is called otherwise".into(), Some(step)))
     }
 
     /// What comes from here on has the structure that was seen.

@@ -2,11 +2,12 @@
 
 use super::written::{Layout, Noted, Whole, Written};
 use crate::as_source::catalog::Described;
+use crate::as_source::structure::room::Move;
 use crate::as_source::structure::table::Table;
 use crate::as_source::structure::types::{Horizon, PresentNames};
 use moorage_adapter::Result;
-use moorage_core::TableSchema;
 use moorage_core::change::structure::SchemaChange;
+use moorage_core::{TableName, TableSchema};
 use std::sync::Arc;
 
 /// What a row's structure is told by.
@@ -126,6 +127,17 @@ impl Followed {
         (self.readable, self.at) = (false, None);
         let change = self.table.is_lost(why);
         self.adopt(change)
+    }
+
+    /// What the table is called on its way; none if it is gone.
+    pub(crate) fn called(&self) -> Option<&TableName> {
+        (!self.table.is_gone()).then(|| &self.table.now().name)
+    }
+
+    /// The table leaves its name to another one.
+    pub(crate) fn moves(&mut self, to: Move) -> Option<SchemaChange> {
+        let change = self.table.moves(to)?;
+        Some(self.adopt(change))
     }
 
     /// A look begins that saw the table so in the catalogue: what no row tells of may have been changed before any of its

@@ -16,6 +16,7 @@
 use crate::as_source::mark::Mark;
 use crate::as_source::snapshot::wait_until_flushed;
 use crate::as_source::structure::catalogue::Seen;
+use crate::as_source::structure::room::room_for;
 use crate::as_source::trigger::capture;
 use crate::as_source::trigger::following::Followed;
 use crate::as_source::trigger::found::{Found, Read};
@@ -28,6 +29,7 @@ use chrono::{DateTime, Utc};
 use futures_util::TryStreamExt;
 use moorage_adapter::{Doing, Result, SnapshotMark, StreamTable};
 use moorage_core::Position;
+use moorage_core::change::structure::SchemaChange;
 use moorage_core::model::sql::quote_literal;
 use tokio::sync::mpsc;
 
@@ -177,6 +179,14 @@ pub(crate) async fn read(
     let news = news(session, names, tables, stretch.after).await?;
     for (at, table) in tables.iter().enumerate().filter(|(at, _)| news.get(*at) == Some(&true)) {
         let id = table.plan.source_id;
+        if let Some((followed, seen)) = &mut followed {
+            for change in make_room(tables, followed, seen, at) {
+                found.structures += 1;
+                if sender.send(Read::Change(change)).await.is_err() {
+                    return Ok(None);
+                }
+            }
+        }
         let mut of_table =
             followed.as_mut().map(|(followed, seen)| (&mut followed[at], seen.get(&(id as u32))));
         if let Some((of, seen)) = &mut of_table
@@ -204,16 +214,34 @@ pub(crate) async fn read(
     }
     if let Some((followed, seen)) = followed.filter(|_| !stretch.within) {
         let horizon = Mark::parse(stretch.now.as_str(), 0).map(|mark| mark.horizon()).unwrap_or_default();
-        for (table, of) in tables.iter().zip(followed) {
+        for (at, table) in tables.iter().enumerate() {
+            let mut changes = make_room(tables, followed, seen, at);
             let seen = seen.get(&(table.plan.source_id as u32));
-            let Some(change) = of.ends(seen.map(AsRef::as_ref), horizon)? else { continue };
-            found.structures += 1;
-            if sender.send(Read::Change(change)).await.is_err() {
-                return Ok(None);
+            changes.extend(followed[at].ends(seen.map(AsRef::as_ref), horizon)?);
+            for change in changes {
+                found.structures += 1;
+                if sender.send(Read::Change(change)).await.is_err() {
+                    return Ok(None);
+                }
             }
         }
     }
     Ok(Some(found))
+}
+
+/// Has other tables leave the name that one is to have by a look.
+fn make_room(tables: &[StreamTable], followed: &mut [Followed], seen: &Seen, at: usize) -> Vec<SchemaChange> {
+    let id = |table: &StreamTable| table.plan.source_id as u32;
+    let name = |id: u32| seen.get(&id).map(|d| d.table.name.clone());
+    let Some(wanted) = name(id(&tables[at])).filter(|name| followed[at].called().is_some_and(|c| c != name))
+    else {
+        return Vec::new();
+    };
+    let called = tables.iter().zip(followed.iter());
+    let called: Vec<_> = called.filter_map(|(t, of)| Some((id(t), of.called()?.clone()))).collect();
+    let moves = room_for(id(&tables[at]), &wanted, &called, name);
+    let of = |number: u32| tables.iter().position(|t| id(t) == number);
+    moves.into_iter().filter_map(|(number, to)| followed[of(number)?].moves(to)).collect()
 }
 
 async fn is_any(session: &Session, changes: &str, condition: &str) -> Result<bool> {
