@@ -148,7 +148,7 @@ mod tests {
             storage: 1,
             count,
             columns: text.split_whitespace().map(column).collect(),
-            former: Vec::new(),
+            ..State::default()
         }
     }
 

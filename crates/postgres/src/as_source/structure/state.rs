@@ -3,7 +3,7 @@
 use super::types::{Former, Horizon, Made};
 use moorage_core::change::structure::{OfType, Unknown};
 use serde::{Deserialize, Serialize};
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 
 /// A column.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -34,6 +34,9 @@ pub(crate) struct State {
     pub(crate) count: u32,
     /// The columns that there are, by number.
     pub(crate) columns: Vec<ColumnState>,
+    /// The columns of which it was told that their values are not known, before the next look is passed.
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    pub(crate) told: BTreeSet<u32>,
     /// Names that values had and that may still come.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub(crate) former: Vec<Former>,
@@ -62,6 +65,7 @@ impl State {
             column.made = was.map(|was| was.made.clone()).unwrap_or_default();
         }
         later.former.clone_from(&self.former);
+        later.told.clone_from(&self.told);
         later
     }
 

@@ -14,7 +14,6 @@ use moorage_core::change::structure::{OfType, SchemaChange, Step, Unknown};
 use moorage_core::model::described::{LogIdentity, SourceColumn, SourceTable};
 use moorage_core::value::column::RowsBuilder;
 use moorage_core::{Column, TableSchema};
-use std::collections::HashSet;
 use std::sync::Arc;
 
 /// A relation message.
@@ -40,8 +39,6 @@ pub(crate) struct Table {
     passed: u64,
     /// Where nothing lists the table, so that it may be unlogged for a while: whether it was truncated since the last look.
     unlisted: Option<bool>,
-    /// The columns of which it was told that their values are not known, before the next look is passed.
-    told: HashSet<u32>,
 }
 
 /// The columns that the log carries.
@@ -52,8 +49,7 @@ fn streamed_numbers(state: &State) -> Vec<u32> {
 impl Table {
     /// As a plan knows it.
     pub(crate) fn new(now: SourceTable, state: State) -> Self {
-        let told = HashSet::new();
-        Self { now, state, layout: None, unclear: false, gone: false, passed: 0, unlisted: None, told }
+        Self { now, state, layout: None, unclear: false, gone: false, passed: 0, unlisted: None }
     }
 
     /// Published with all tables: nothing keeps it from being unlogged, and what is done to it then is not in the log. The
@@ -142,13 +138,13 @@ impl Table {
         let before = (self.now.clone(), self.state.clone());
         let (types, of_types) = self.state.types_to(&seen.state, horizon);
         let untold =
-            of_types.into_iter().filter(|u| !u.columns.iter().flatten().all(|n| self.told.contains(n)));
+            of_types.into_iter().filter(|u| !u.columns.iter().flatten().all(|n| self.state.told.contains(n)));
         let of_types: Vec<Unknown> = untold.collect();
         let unknown = self.unknown(seen, &streamed_numbers(&seen.state));
         let all = unknown.into_iter().chain(of_types).chain(self.unlogged(seen));
         let unknown = all.reduce(Unknown::and);
         self.unlisted = self.unlisted.map(|_| false);
-        self.told.clear();
+        self.state.told.clear();
         // Whatever came since says so with a message of its own.
         self.layout = Some(streamed_numbers(&seen.state));
         self.unclear = false;
@@ -229,9 +225,9 @@ impl Table {
 
     /// What is not known of the values of columns, and was not told yet.
     fn unknown(&mut self, seen: &Described, numbers: &[u32]) -> Option<Unknown> {
-        let untold = numbers.iter().copied().filter(|n| !self.told.contains(n));
+        let untold = numbers.iter().copied().filter(|n| !self.state.told.contains(n));
         let unknown = self.state.values_changed(&seen.state, untold, |n| seen.given.contains_key(&n));
-        self.told.extend(unknown.iter().flat_map(|unknown| unknown.columns.iter().flatten()));
+        self.state.told.extend(unknown.iter().flat_map(|unknown| unknown.columns.iter().flatten()));
         unknown
     }
 
@@ -266,7 +262,7 @@ impl Table {
             let why = "several changes of its structure in one look fit what the log says".into();
             let unknown = Unknown { why, columns: None };
             // From here on it is read again; what the rows hold is known once the look is passed.
-            self.told.extend(streamed_numbers(&seen.state));
+            self.state.told.extend(streamed_numbers(&seen.state));
             let state = self.state.filled(seen.state.clone());
             return self.go_to(seen.table.clone(), state, seen, (Some(unknown), Vec::new()));
         };
@@ -354,7 +350,7 @@ impl Table {
         let mut columns: Vec<ColumnState> = streamed.chain(generated).collect();
         columns.sort_by_key(|c| c.number);
         let count = columns.iter().map(|c| c.number).chain([self.state.count]).max().unwrap_or_default();
-        State { storage: self.state.storage, count, columns, former: self.state.former.clone() }
+        State { count, columns, ..self.state.clone() }
     }
 
     /// What the type of a column that was announced is made of: as it was, until a look is passed that says otherwise.

@@ -172,7 +172,7 @@ impl Whole {
             LogIdentity::None(_) => None,
         };
         let state =
-            State { storage: file, count: self.count, columns: self.states.clone(), former: Vec::new() };
+            State { storage: file, count: self.count, columns: self.states.clone(), ..State::default() };
         let table = SourceTable {
             columns: self.columns.clone(),
             identity: identity.unwrap_or_else(|| now.identity.clone()),
