@@ -5,6 +5,7 @@ use crate::exit::Finished;
 use crate::failure::Failure;
 use crate::{edit, load, render};
 use moorage_adapter::{Surveyed, TableState};
+use moorage_core::drift::outlook::Outlook;
 use moorage_core::model::finding::{Fix, Reason};
 use moorage_core::model::name::TableName;
 use moorage_core::model::policy::ExistingRows;
@@ -39,6 +40,29 @@ struct Planned<'a> {
     unmatched_patterns: Vec<String>,
     tables: Vec<PlannedTable<'a>>,
     refused: Vec<Blocked<'a>>,
+    drift: Vec<OfDrift>,
+}
+
+/// What would become of a kind of change of structure.
+#[derive(Serialize)]
+struct OfDrift {
+    kind: &'static str,
+    policy: &'static str,
+    what: &'static str,
+    /// For which tables; none if for all.
+    tables: Vec<String>,
+}
+
+impl OfDrift {
+    fn all(pipeline: &Pipeline, draft: &Draft) -> Vec<Self> {
+        let of = |outlook: Outlook| Self {
+            kind: outlook.kind.word(),
+            policy: outlook.policy.word(),
+            what: outlook.what,
+            tables: outlook.tables.iter().map(ToString::to_string).collect(),
+        };
+        draft.outlook(pipeline).into_iter().map(of).collect()
+    }
 }
 
 #[derive(Serialize)]
@@ -239,6 +263,7 @@ fn as_json<'a>(pipeline: &'a Pipeline, draft: &'a Draft, estimate: Option<Estima
         unmatched_patterns: draft.unmatched.iter().map(ToString::to_string).collect(),
         tables: tables.collect(),
         refused: draft.plan.refused.iter().map(Blocked::of).collect(),
+        drift: OfDrift::all(pipeline, draft),
     }
 }
 
@@ -308,6 +333,7 @@ fn show(global: &Global, pipeline: &Pipeline, draft: &Draft, estimate: Option<&E
     for unmatched in &draft.unmatched {
         render::out(format!("\nblocked: {unmatched}"));
     }
+    show_drift(global, OfDrift::all(pipeline, draft));
     let blocked = draft.plan.refused.len() + draft.surveyed.iter().filter(|s| s.problem.is_some()).count();
     render::out(format!("\n{} tables to carry, {blocked} blocked", draft.plan.tables.len()));
     if let Some(e) = estimate {
@@ -320,6 +346,25 @@ fn show(global: &Global, pipeline: &Pipeline, draft: &Draft, estimate: Option<&E
             render::number(e.rows_per_second)
         ));
     }
+}
+
+fn show_drift(global: &Global, all: Vec<OfDrift>) {
+    if all.is_empty() {
+        return;
+    }
+    render::out("\nif the source's structure changes meanwhile:");
+    let mut kinds = render::table(global, &["  kind", "policy", "what becomes of it", "tables"]);
+    for of in &all {
+        let same = all.iter().filter(|other| other.kind == of.kind);
+        let most = same.max_by_key(|other| other.tables.len());
+        let tables = match of.tables.is_empty() {
+            true => "all".into(),
+            false if most.is_some_and(|most| std::ptr::eq(most, of)) => "the others".into(),
+            false => of.tables.join(", "),
+        };
+        kinds.add_row([format!("  {}", of.kind), of.policy.into(), of.what.into(), render::cut(&tables, 60)]);
+    }
+    render::out(kinds.trim_fmt());
 }
 
 fn columns(global: &Global, table: &TablePlan) -> render::Grid {

@@ -3,11 +3,13 @@
 //! - `difference`: what is another way than it was, column by column, each the same one by its number
 //! - `alter`: what is to be done to a target table, as data
 //! - `decide`: differences × policies
+//! - `outlook`: the same before anything has changed, in words
 
 pub mod alter;
 pub mod decide;
 pub mod difference;
 pub mod held;
+pub mod outlook;
 pub mod record;
 
 #[cfg(test)]

@@ -2,6 +2,7 @@
 
 use super::alter::{AlterStep, Then};
 use super::decide::{By, Decision, decide};
+use super::outlook::outlook;
 use crate::change::structure::{OfType, Step, TypeChange, Unknown};
 use crate::model::described::{LogIdentity, SourceColumn, SourceTable, TableKind};
 use crate::model::drift::{DriftKind, DriftPolicy};
@@ -422,6 +423,32 @@ fn every_default_is_among_what_may_be_done_and_has_a_reason() {
     for kind in DriftKind::ALL {
         assert!(!kind.policies().is_empty() && kind.why_default().len() > 10, "{kind:?}");
     }
+}
+
+#[test]
+fn the_outlook_says_for_which_tables_a_policy_is() {
+    let config = config(
+        "[pipelines.p.drift]\ncolumn_renamed=\"leave\"\n[[pipelines.p.rule]]\nmatch=\"*.berths\"\ndrift={column_dropped=\"follow\"}",
+    );
+    let named = |name: &str| SourceTable { name: TableName::new("public", name), ..table("1:id") };
+    let plans = plan(&config, &["berths", "stays", "vessels"].map(named), &Dialect).tables;
+    let all = outlook(&config, &plans, &Dialect, true);
+    let told = |kind: DriftKind| -> Vec<String> {
+        let of = all.iter().filter(|outlook| outlook.kind == kind);
+        of.map(|o| {
+            let tables: Vec<&str> = o.tables.iter().map(|t| t.name.as_str()).collect();
+            format!("{} {}: {}", o.policy.word(), tables.join(" "), o.what)
+        })
+        .collect()
+    };
+    assert_eq!(told(DriftKind::ColumnRenamed), ["leave : the target's column keeps its name"]);
+    let dropped = [
+        "follow berths: the target's column is dropped",
+        "leave stays vessels: the target's column stays, and is null in later rows",
+    ];
+    assert_eq!(told(DriftKind::ColumnDropped), dropped);
+    let without = outlook(&config, &plans, &Dialect, false);
+    assert!(without.iter().all(|o| o.kind != DriftKind::ColumnAdded || o.what.contains("read again")));
 }
 
 /// What is followed by default from one structure to another.

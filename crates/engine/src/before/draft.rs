@@ -5,7 +5,8 @@ use super::findings::filter;
 use super::known::{keep_on, needs_each_change};
 use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::Result;
-use moorage_adapter::{Surveyed, TableState};
+use moorage_adapter::{Lack, Surveyed, TableState};
+use moorage_core::drift::outlook::{Outlook, outlook};
 use moorage_core::model::described::SourceTable;
 use moorage_core::model::finding::Finding;
 use moorage_core::pick::picker::Unmatched;
@@ -73,6 +74,15 @@ impl Draft {
     /// What may stop a planned table later, if something may.
     pub fn caveat(&self, plan: &TablePlan) -> Option<Finding> {
         filter(plan, self.source_table(plan)?)
+    }
+
+    /// What would become of changes of structure; nothing where the source does not tell of them.
+    pub fn outlook(&self, pipeline: &Pipeline) -> Vec<Outlook> {
+        if !pipeline.source.tells_of_structure() {
+            return Vec::new();
+        }
+        let alters = !pipeline.target.guarantees().lacks.contains(&Lack::Altering);
+        outlook(&pipeline.config, &self.plan.tables, pipeline.target.dialect(), alters)
     }
 
     /// The source's own description of a planned table.
