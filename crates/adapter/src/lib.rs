@@ -22,8 +22,8 @@ mod turn;
 
 pub use as_source::{
     CapturePlan, CaptureSource, CaptureState, CaptureWords, GONE, Head, InspectSource, Inspected,
-    LookAtSource, Prepared, Removed, SetUp, SetUpSource, Source, SourceAddress, SourceLog, StreamStart,
-    Waiting,
+    LookAtSource, Prepared, Removed, SetUp, SetUpPart, SetUpSource, Source, SourceAddress, SourceLog,
+    StreamStart, Waiting,
 };
 pub use as_target::{
     Committing, DecideTarget, ExistingTable, Guarantees, InspectTarget, LEASE, LoadTarget, LoadedTable, Memo,

@@ -1,6 +1,6 @@
 //! What is asked of a source before anything is made in it.
 
-use crate::{CapturePlan, Console, Lack, Result};
+use crate::{AdapterError, CapturePlan, Console, Lack, Result};
 use async_trait::async_trait;
 use moorage_core::TableName;
 use moorage_core::model::described::SourceTable;
@@ -30,6 +30,22 @@ pub struct Inspected<'a> {
     pub plan: &'a Plan,
 }
 
+/// A part of a set-up that can be done without.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum SetUpPart {
+    /// What has the source tell of changes of structure in its log.
+    EventTrigger,
+}
+
+impl SetUpPart {
+    /// Its word on the command line.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::EventTrigger => "event-trigger",
+        }
+    }
+}
+
 /// What a set-up script is for.
 #[derive(Clone, Copy, Debug)]
 pub struct SetUp<'a> {
@@ -39,10 +55,20 @@ pub struct SetUp<'a> {
     pub role: Option<&'a str>,
     /// Whether it is to take back what the other one does.
     pub undo: bool,
+    /// The part that it is for alone; the main one, without any that can be done without, if none.
+    pub part: Option<SetUpPart>,
     /// What is in the source.
     pub found: &'a [SourceTable],
     /// What a run would carry of it.
     pub plan: &'a Plan,
+}
+
+impl SetUp<'_> {
+    /// There is no such part.
+    pub fn has_no(&self, part: SetUpPart) -> AdapterError {
+        let reason = format!("what captures this source's changes has no part {}", part.word());
+        AdapterError::refused("the script for the administrator", reason)
+    }
 }
 
 /// Called by whoever looks at a source before a run, or instead of one. Leaves nothing behind.

@@ -21,7 +21,7 @@ mod look;
 mod set_up;
 
 pub use capture::{CaptureSource, GONE, StreamStart};
-pub use inspect::{InspectSource, Inspected, SetUp, SourceAddress};
+pub use inspect::{InspectSource, Inspected, SetUp, SetUpPart, SourceAddress};
 pub use log::{CaptureWords, Head, SourceLog};
 pub use look::{LookAtSource, Waiting};
 pub use set_up::{CapturePlan, CaptureState, Prepared, Removed, SetUpSource};

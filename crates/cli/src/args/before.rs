@@ -14,6 +14,12 @@ pub enum ScriptOf {
     Target,
 }
 
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum ScriptPart {
+    /// PostgreSQL by its log: an event trigger that tells of changes of structure in their place
+    EventTrigger,
+}
+
 #[derive(Debug, ClapArgs)]
 pub struct CheckArgs {
     #[command(flatten)]
@@ -21,6 +27,9 @@ pub struct CheckArgs {
     /// Print the script for the administrator of one end instead
     #[arg(long, value_enum, value_name = "END")]
     pub sql: Option<ScriptOf>,
+    /// Print this part of the source's script alone, which can be done without
+    #[arg(long, value_enum, value_name = "PART", requires = "sql")]
+    pub part: Option<ScriptPart>,
     /// Print what takes back what the script did
     #[arg(long, requires = "sql")]
     pub undo: bool,

@@ -7,7 +7,7 @@ mod drift;
 mod look;
 
 use crate::args::common::duration;
-pub use before::{CheckArgs, InitArgs, PlanArgs, ScriptOf, TablesArgs};
+pub use before::{CheckArgs, InitArgs, PlanArgs, ScriptOf, ScriptPart, TablesArgs};
 pub use common::{Color, Format, Global, Pipelines};
 pub use demo::{ChurnArgs, DemoArgs};
 pub use drift::{DriftAction, DriftArgs, DriftWhich};

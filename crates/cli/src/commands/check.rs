@@ -1,12 +1,13 @@
 //! `check`: are both ends ready?
 
-use crate::args::{CheckArgs, Global, ScriptOf};
+use crate::args::{CheckArgs, Global, ScriptOf, ScriptPart};
 use crate::exit::Finished;
 use crate::failure::Failure;
 use crate::{load, render};
 use comfy_table::Color;
+use moorage_adapter::SetUpPart;
 use moorage_core::model::finding::{End, Finding, Severity};
-use moorage_engine::Pipeline;
+use moorage_engine::{Pipeline, WantedScript};
 use serde::Serialize;
 
 #[derive(Serialize)]
@@ -54,7 +55,12 @@ async fn script(global: &Global, args: &CheckArgs, end: ScriptOf) -> Result<Fini
         ScriptOf::Target => End::Target,
     };
     let role = args.role.as_deref().or(user.as_deref());
-    let script = moorage_engine::set_up_script(&pipeline, end, role, args.undo).await?;
+    let part = args.part.map(|ScriptPart::EventTrigger| SetUpPart::EventTrigger);
+    if part.is_some() && end == End::Target {
+        return Err(Failure::usage("--part: the script for a target has no such parts".to_string()));
+    }
+    let wanted = WantedScript { role, part, undo: args.undo };
+    let script = moorage_engine::set_up_script(&pipeline, end, &wanted).await?;
     if render::wants_json(global) {
         render::json(&SetUp { pipeline: &pipeline.name, end, script })?;
     } else {

@@ -42,6 +42,8 @@ fn lsn(text: &str) -> u64 {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Way {
     Log,
+    /// The same where an event trigger tells of changes of structure.
+    Event,
     Trigger,
     /// By the log, into a file.
     IntoFile,
@@ -275,7 +277,7 @@ fn compare(
     let tables: Vec<String> = (0..TABLES).map(|i| format!("t{i}")).collect();
     let moment = match way {
         Way::IntoFile => Some(Moment::of_file(mirror)),
-        Way::Log | Way::Trigger => Moment::of_server(&mirror.target, &tables),
+        Way::Log | Way::Event | Way::Trigger => Moment::of_server(&mirror.target, &tables),
     };
     let Some(moment) = moment else { return Ok(0) };
     let mut compared = 0;
@@ -353,6 +355,11 @@ fn one(seed: u64, way: Way) {
     let mirror = Mirror::new(&name, "");
     match way {
         Way::Log => {}
+        Way::Event => {
+            let script =
+                mirror.moorage(&["check", "--sql", "source", "--part", "event-trigger"]).expect(0, &[]);
+            mirror.source.run(&script.out);
+        }
         Way::Trigger => mirror.replace("[sources.harbour]", "[sources.harbour]\ncapture = \"trigger\""),
         Way::IntoFile => mirror.has_file_as_target(),
     }
@@ -453,7 +460,7 @@ fn one(seed: u64, way: Way) {
         assert_eq!(came_back, None, "the column was missing once, and is there\n{logs}");
         let moment = match way {
             Way::IntoFile => Moment::of_file(&mirror),
-            Way::Log | Way::Trigger => {
+            Way::Log | Way::Event | Way::Trigger => {
                 Moment::of_server(&mirror.target, std::slice::from_ref(&table)).unwrap()
             }
         };
@@ -478,7 +485,7 @@ fn one(seed: u64, way: Way) {
 /// Ten seeds; with `MOORAGE_DRIFT_SEEDS=FROM..TO` others.
 #[rstest::rstest]
 fn random_changes_of_structure_are_followed(
-    #[values(Way::Log, Way::Trigger, Way::IntoFile)] way: Way,
+    #[values(Way::Log, Way::Event, Way::Trigger, Way::IntoFile)] way: Way,
     #[values(1, 2, 3, 4, 5, 6, 7, 8, 9, 10)] seed: u64,
 ) {
     let Ok(range) = std::env::var("MOORAGE_DRIFT_SEEDS") else { return one(seed, way) };

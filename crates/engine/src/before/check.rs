@@ -6,7 +6,7 @@ use crate::before::history::history;
 use crate::before::lacks;
 use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::{EngineError, Result};
-use moorage_adapter::{AdapterError, Inspected, Layer, SetUp};
+use moorage_adapter::{AdapterError, Inspected, Layer, SetUp, SetUpPart};
 use moorage_core::model::described::SourceTable;
 use moorage_core::model::finding::{End, Finding, Fix, Severity, tables as count};
 use moorage_core::plan::make::Plan;
@@ -110,11 +110,23 @@ pub fn has_blocker(found: &[Finding]) -> bool {
     found.iter().any(|f| f.severity == Severity::Blocker)
 }
 
+/// Which script is wanted.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct WantedScript<'a> {
+    /// The role it is for; the one of the project file if not given.
+    pub role: Option<&'a str>,
+    /// A part of the source's that can be done without, alone.
+    pub part: Option<SetUpPart>,
+    /// What takes it back.
+    pub undo: bool,
+}
+
 /// The script for the administrator of one end.
 ///
 /// # Errors
 /// If the source cannot be reached.
-pub async fn set_up_script(pipeline: &Pipeline, end: End, role: Option<&str>, undo: bool) -> Result<String> {
+pub async fn set_up_script(pipeline: &Pipeline, end: End, wanted: &WantedScript<'_>) -> Result<String> {
+    let WantedScript { role, part, undo } = *wanted;
     if end == End::Target {
         return Ok(pipeline.target.set_up_script(role, undo));
     }
@@ -123,6 +135,6 @@ pub async fn set_up_script(pipeline: &Pipeline, end: End, role: Option<&str>, un
         error => error.into(),
     })?;
     let plan = plan_pipeline(pipeline, &found)?;
-    let set_up = SetUp { pipeline: &pipeline.name, role, undo, found: &found, plan: &plan };
+    let set_up = SetUp { pipeline: &pipeline.name, role, undo, part, found: &found, plan: &plan };
     Ok(pipeline.source.set_up_script(&pipeline.known_capture().await?, &set_up).await?)
 }

@@ -11,6 +11,7 @@
 
 use crate::as_source::mark::Mark;
 use crate::as_source::named::NOTE_PREFIX;
+use crate::as_source::structure::event;
 use crate::as_source::structure::fit::AnnouncedColumn;
 use crate::as_source::structure::looks::Look;
 use crate::as_source::structure::room::room_for;
@@ -324,7 +325,8 @@ impl Assembler {
         let expected = match &mut carried.known {
             Known::Planned(expected) => expected,
             Known::Followed(_, message) => {
-                *message = Some(announced(relation));
+                let said = announced(relation);
+                *message = Some(said);
                 carried.structure = None;
                 return;
             }
@@ -387,6 +389,26 @@ impl Assembler {
             _ => None,
         });
         Ok(changes)
+    }
+
+    /// What an event trigger tells of a table's structure; what was collected has to be taken before it is handed on.
+    ///
+    /// # Errors
+    /// If a value that rows have from before a column is not one of its type.
+    pub(crate) fn tells(&mut self, message: &Message<'_>) -> Result<Option<SchemaChange>> {
+        let Message::LogMessage { transactional: true, prefix, content } = message else { return Ok(None) };
+        let Some(open) = self.open.as_ref().filter(|o| self.follows && !o.is_proof) else { return Ok(None) };
+        let Some(told) = (*prefix == event::PREFIX.as_bytes()).then(|| event::read(content)).flatten() else {
+            return Ok(None);
+        };
+        let Some(carried) = self.tables.get_mut(&told.table) else { return Ok(None) };
+        let Known::Followed(table, message) = &mut carried.known else { return Ok(None) };
+        if table.is_gone() || carried.mark.as_ref().is_some_and(|m| m.covers(open.xid, open.commit_lsn)) {
+            return Ok(None);
+        }
+        let (change, is_open) = (table.is_told(&told.whole, told.file)?, message.is_some());
+        carried.adopt(change.as_ref(), is_open);
+        Ok(change)
     }
 
     /// The transaction that is open is the first to end behind these looks.

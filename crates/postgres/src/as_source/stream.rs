@@ -414,7 +414,7 @@ async fn structures(
     if let Message::Commit { end_lsn, .. } = message {
         return assembler.passes(&looks.passed(*end_lsn));
     }
-    let mut changes = Vec::new();
+    let mut changes: Vec<SchemaChange> = assembler.tells(message)?.into_iter().collect();
     for ask in assembler.asks(message) {
         changes.extend(match ask.settles {
             false => assembler.told(ask, &looks.before(ask.xid, ask.commit_lsn), None)?,

@@ -161,6 +161,9 @@ impl InspectSource for SqliteSource {
     }
 
     async fn set_up_script(&self, _: &CapturePlan, set_up: &SetUp<'_>) -> Result<String> {
+        if let Some(part) = set_up.part {
+            return Err(set_up.has_no(part));
+        }
         Ok(check::set_up_script(&self.path, set_up.undo))
     }
 

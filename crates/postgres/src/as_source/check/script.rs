@@ -3,10 +3,11 @@
 use crate::as_source::capture::OPTIONS;
 use crate::as_source::catalog::IdentityBy;
 use crate::as_source::named::Point;
+use crate::as_source::structure::event;
 use crate::wire::address::PostgresAddress;
 use crate::wire::connect::Session;
 use crate::wire::roles::{do_block, guard, line, make_roles};
-use moorage_adapter::{AdapterError, Result, SetUp};
+use moorage_adapter::{AdapterError, Result, SetUp, SetUpPart};
 use moorage_core::TableName;
 use moorage_core::model::described::LogIdentity;
 use moorage_core::model::sql::{in_comment, quote_ident, quote_literal, shell_word};
@@ -21,6 +22,12 @@ pub(crate) async fn set_up_script(
     set_up: &SetUp<'_>,
     by: IdentityBy,
 ) -> Result<String> {
+    if let Some(part) = set_up.part.filter(|_| by == IdentityBy::Trigger) {
+        return Err(set_up.has_no(part));
+    }
+    if set_up.part == Some(SetUpPart::EventTrigger) {
+        return Ok(event::script(&address.database, set_up.undo));
+    }
     let sql = "SELECT n.nspname::text, c.relname::text, c.relowner::regrole::text, c.relrowsecurity
                FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
                WHERE c.relkind = 'r' AND c.relpersistence = 'p' AND n.nspname !~ '^pg_'";
@@ -184,6 +191,10 @@ impl Script<'_> {
             );
             identities.iter().for_each(|fix| line(out, &format!("{fix};")));
         }
+        line(
+            out,
+            "\n-- Optional: an event trigger that tells of changes of structure in their place in the log, so that tables are read again\n-- more rarely. `moorage check --sql source --part event-trigger` prints it.",
+        );
         let (publication, slot) = (&self.capture.publication, &self.capture.slot);
         line(out, "\n-- What is published: just the picked tables. Partitions are named one by one.");
         line(

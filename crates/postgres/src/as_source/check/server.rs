@@ -2,6 +2,7 @@
 
 use crate::as_source::catalog::IdentityBy;
 use crate::as_source::check::at::{Check, setting};
+use crate::as_source::structure::event;
 use crate::wire::error::words;
 use crate::wire::server;
 use crate::wire::waits::blockers;
@@ -49,6 +50,7 @@ pub(super) async fn inspect(at: &Check<'_>) -> Result<Vec<Finding>> {
     found.extend(slots(at, &settings).await?);
     found.push(kept(at, &settings));
     found.push(sender_time_out(at, &settings));
+    found.push(structure(at).await?);
     found.extend(own_slot(at).await?);
     if level(&settings) == "logical" {
         found.extend(try_a_slot(at, &settings).await?);
@@ -284,6 +286,19 @@ fn sender_time_out(at: &Check<'_>, settings: &Settings) -> Finding {
         ),
         enough => ok("wal_sender_timeout", format!("{} s", enough / 1000)),
     }
+}
+
+/// What tells of changes of structure.
+async fn structure(at: &Check<'_>) -> Result<Finding> {
+    let found = match event::is_there(at.session).await? {
+        true => {
+            "an event trigger tells of changes in their place in the log, and the catalogue is looked at every second"
+        }
+        false => {
+            "told by looking at the catalogue every second (`moorage check --sql source --part event-trigger` tells more exactly)"
+        }
+    };
+    Ok(ok("structure", found))
 }
 
 async fn own_slot(at: &Check<'_>) -> Result<Option<Finding>> {

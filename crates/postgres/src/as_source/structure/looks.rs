@@ -9,6 +9,7 @@
 //! thrown away before it has come past them; of a run of equal ones the first and the last are enough.
 
 use super::catalogue::{Catalogue, Seen};
+use super::event;
 use super::types::Horizon;
 use crate::as_source::catalog::{Described, IdentityBy};
 use crate::as_source::mark::Mark;
@@ -36,9 +37,16 @@ pub(crate) struct Look {
     mark: Mark,
     complete_at: u64,
     seen: Arc<Seen>,
+    /// The event trigger that tells of all changes of transactions that it does not see.
+    told_by: Option<String>,
 }
 
 impl Look {
+    /// The event trigger that was in force, if one was.
+    pub(crate) fn told_by(&self) -> Option<&str> {
+        self.told_by.as_deref()
+    }
+
     /// What it saw of a table.
     pub(crate) fn of(&self, table: u32) -> Option<&Described> {
         self.seen.get(&table).map(AsRef::as_ref)
@@ -143,8 +151,9 @@ impl Looks {
         let before = self.kept().looks.back().map(|look| look.seen.clone());
         let session = &looker.session;
         session.run("looking at the catalogue", "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY").await?;
-        let sql = "SELECT pg_current_snapshot()::text";
-        let snapshot: String = session.one("looking at the catalogue", sql, &[]).await?.get(0);
+        let sql = format!("SELECT pg_current_snapshot()::text, ({})", event::IN_FORCE);
+        let row = session.one("looking at the catalogue", &sql, &[]).await?;
+        let (snapshot, told_by): (String, Option<String>) = (row.get(0), row.get(1));
         let seen = looker.catalogue.look(session, &self.tables, before.as_ref()).await?;
         // Asked last: nothing that the look sees commits behind it.
         let sql = "SELECT pg_current_wal_insert_lsn()::text";
@@ -157,7 +166,7 @@ impl Looks {
         let complete_at = lsn::parse(&end).ok_or_else(wrong)?;
         let mark = Mark::parse(&snapshot, complete_at).ok_or_else(wrong)?;
         let is_other = before.is_some_and(|before| !is_same(&before, &seen));
-        self.keep(mark, complete_at, seen);
+        self.keep(mark, complete_at, seen, told_by);
         if is_other {
             self.leave_a_note(&looker.session).await?;
         }
@@ -171,13 +180,15 @@ impl Looks {
         session.one("writing a note into the log", sql, &[&NOTE_PREFIX]).await.map(|_| ())
     }
 
-    fn keep(&self, mark: Mark, complete_at: u64, seen: Arc<Seen>) {
+    fn keep(&self, mark: Mark, complete_at: u64, seen: Arc<Seen>, told_by: Option<String>) {
         let mut kept = self.kept();
         kept.count += 1;
-        let look = Look { number: kept.count, mark, complete_at, seen };
+        let look = Look { number: kept.count, mark, complete_at, seen, told_by };
         let looks = &mut kept.looks;
-        let is_same =
-            |at: usize| looks.len() > at && Arc::ptr_eq(&looks[looks.len() - 1 - at].seen, &look.seen);
+        let is_same = |at: usize| {
+            let earlier = looks.len().checked_sub(1 + at).map(|place| &looks[place]);
+            earlier.is_some_and(|e| Arc::ptr_eq(&e.seen, &look.seen) && e.told_by == look.told_by)
+        };
         if is_same(0) && is_same(1) {
             looks.pop_back();
         }

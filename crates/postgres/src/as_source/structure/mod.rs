@@ -11,12 +11,16 @@
 //! - `looks`: looks at the catalogue, kept until the stream has come past them
 //! - `types`: what columns' types are made of
 //! - `room`: names that are handed from table to table
+//! - `event`: an event trigger that tells of changes in the log, where an administrator has made it
+//! - `written`: structures as a source writes them down about itself
 //! - `table`: one table on its way from look to look
 
 pub(crate) mod catalogue;
+pub(crate) mod event;
 pub(crate) mod fit;
 pub(crate) mod looks;
 pub(crate) mod room;
 pub(crate) mod state;
 pub(crate) mod table;
 pub(crate) mod types;
+pub(crate) mod written;

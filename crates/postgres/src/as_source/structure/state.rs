@@ -34,6 +34,9 @@ pub(crate) struct State {
     pub(crate) count: u32,
     /// The columns that there are, by number.
     pub(crate) columns: Vec<ColumnState>,
+    /// What tells of every change from here on, in its place: an event trigger, by numbers that change when it does.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(crate) told_by: Option<String>,
     /// The columns of which it was told that their values are not known, before the next look is passed.
     #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
     pub(crate) told: BTreeSet<u32>,
@@ -66,6 +69,7 @@ impl State {
         }
         later.former.clone_from(&self.former);
         later.told.clone_from(&self.told);
+        later.told_by.clone_from(&self.told_by);
         later
     }
 

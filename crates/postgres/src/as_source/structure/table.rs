@@ -5,6 +5,7 @@ use super::looks::Look;
 use super::room::Move;
 use super::state::{ColumnState, State};
 use super::types::{Horizon, Made, PresentNames};
+use super::written::Whole;
 use crate::as_source::catalog::Described;
 use crate::wire::types::{CatalogType, logical};
 use crate::wire::values::push_text;
@@ -104,7 +105,7 @@ impl Table {
         }
         self.passed = look.number;
         match look.of(self.now.id as u32) {
-            Some(seen) => self.arrives(seen, look.horizon()),
+            Some(seen) => self.arrives(seen, look.horizon(), look.told_by().map(Into::into)),
             None => Ok(self.goes()),
         }
     }
@@ -113,6 +114,39 @@ impl Table {
     pub(crate) fn goes(&mut self) -> Option<SchemaChange> {
         let was_gone = std::mem::replace(&mut self.gone, true);
         (!was_gone).then(|| change(&self.now, GONE.to_string(), None))
+    }
+
+    /// An event trigger tells that it has this structure from here on.
+    ///
+    /// # Errors
+    /// Likewise.
+    pub(crate) fn is_told(&mut self, whole: &Whole, file: u32) -> Result<Option<SchemaChange>> {
+        let mut seen = whole.described(&self.now, file);
+        seen.state = self.state.filled(seen.state);
+        let (truncated, told_by) = (self.unlisted, self.state.told_by.clone());
+        let change = self.arrives(&seen, Horizon::default(), told_by);
+        self.unlisted = truncated;
+        change
+    }
+
+    /// What the rows behind a message hold, where an event trigger has told of every change until a look, and the message says
+    /// what it told.
+    fn is_as_told(&self, message: &Announced, look: &Look) -> Option<Vec<u32>> {
+        if self.state.told_by.is_none() || self.state.told_by.as_deref() != look.told_by() {
+            return None;
+        }
+        let streamed: Vec<&ColumnState> = self.state.columns.iter().filter(|c| !c.generated).collect();
+        let same = |(c, a): (&&ColumnState, &AnnouncedColumn)| {
+            (&c.name, c.type_id, c.modifier) == (&a.name, a.type_id, a.modifier)
+        };
+        let numbers: Vec<u32> = streamed.iter().map(|c| c.number).collect();
+        let keyed = numbers.iter().zip(&message.columns).filter(|(_, c)| c.in_key).map(|(n, _)| *n);
+        let keyed: Vec<u32> = keyed.collect();
+        let name_of = |n: &u32| self.state.column(*n).map(|c| c.name.clone());
+        let is_it = streamed.len() == message.columns.len()
+            && streamed.iter().zip(&message.columns).all(same)
+            && of_names(&self.now.identity, &self.now, &keyed, message.full, &name_of).is_some();
+        is_it.then_some(numbers)
     }
 
     /// It leaves its name to another table.
@@ -134,7 +168,12 @@ impl Table {
     ///
     /// # Errors
     /// Likewise.
-    pub(crate) fn arrives(&mut self, seen: &Described, horizon: Horizon) -> Result<Option<SchemaChange>> {
+    pub(crate) fn arrives(
+        &mut self,
+        seen: &Described,
+        horizon: Horizon,
+        told_by: Option<String>,
+    ) -> Result<Option<SchemaChange>> {
         let before = (self.now.clone(), self.state.clone());
         let (types, of_types) = self.state.types_to(&seen.state, horizon);
         let untold =
@@ -148,7 +187,7 @@ impl Table {
         // Whatever came since says so with a message of its own.
         self.layout = Some(streamed_numbers(&seen.state));
         self.unclear = false;
-        let state = self.state.filled(seen.state.clone());
+        let state = State { told_by, ..self.state.filled(seen.state.clone()) };
         let change = self.go_to(seen.table.clone(), state, seen, (unknown, types))?;
         Ok(change.or_else(|| (before.1 != self.state).then(|| self.quietly(&before.0))))
     }
@@ -252,6 +291,10 @@ impl Table {
             let what = "it was changed and is gone by now, and how it was in between is not known".into();
             return Ok(Some(change(&self.now, what, None)));
         };
+        if let Some(numbers) = self.is_as_told(message, look).filter(|_| !self.unclear) {
+            self.layout = Some(numbers);
+            return Ok(None);
+        }
         let fit = fit(&self.state, &seen.state, &message.columns);
         if self.unclear {
             self.layout = if let Fit::One(numbers) = fit { Some(numbers) } else { None };

@@ -13,7 +13,8 @@
 //! inside a trigger (`nested`), and the versions of rows (`old_at`, `new_at` in `file`) tell what its transaction
 //! did in sum: see [`super::reader`].
 
-use crate::as_source::trigger::functions::{Made, fixed_settings, functions};
+use crate::as_source::structure::written::fixed_settings;
+use crate::as_source::trigger::functions::{Made, functions};
 use crate::as_source::trigger::names::Names;
 use crate::wire::address::PostgresAddress;
 use crate::wire::connect::{Session, watched};

@@ -1,10 +1,11 @@
 //! One table on its way through its change table: which structure the rows have that come next.
 
-use super::written::{Layout, Noted, Whole, Written};
+use super::written::{Noted, Written};
 use crate::as_source::catalog::Described;
 use crate::as_source::structure::room::Move;
 use crate::as_source::structure::table::Table;
 use crate::as_source::structure::types::{Horizon, PresentNames};
+use crate::as_source::structure::written::{Layout, Whole};
 use moorage_adapter::Result;
 use moorage_core::change::structure::SchemaChange;
 use moorage_core::{TableName, TableSchema};
@@ -118,7 +119,7 @@ impl Followed {
 
     fn arrives(&mut self, seen: &Described, horizon: Horizon) -> Result<Option<SchemaChange>> {
         self.readable = true;
-        let change = self.table.arrives(seen, horizon)?;
+        let change = self.table.arrives(seen, horizon, None)?;
         Ok(change.map(|change| self.adopt(change)))
     }
 

@@ -8,9 +8,9 @@
 //! is seen as it was before: there, each change has the layout of its row beside it, from functions that do not go by the
 //! snapshot.
 
+use crate::as_source::structure::written::structure_of;
 use crate::as_source::trigger::names::Names;
-use crate::wire::connect::{ABOUT_VALUES, SESSION};
-use moorage_core::model::sql::{quote_ident, quote_literal};
+use moorage_core::model::sql::quote_literal;
 
 /// Every so many changes the size of a change table is looked at.
 const LOOK_AT_SIZE_EVERY: u32 = 1024;
@@ -105,35 +105,14 @@ pub(crate) fn functions(names: &Names, id: u64, limit: u64, mark: u32) -> Made {
 /// Column numbers end here (PostgreSQL source, `MaxHeapAttributeNumber`).
 const MOST_COLUMNS: u32 = 1600;
 
-/// Writes down the structure that a number stands for, if that was not done: the greatest column number, and of each column its
-/// number, name, type, modifier, the type's name, whether it may not be null, whether it is computed, what touched it
-/// last, the value that older rows have in it, and what its domain is made from. ([`super::written`] reads it.)
+/// Writes down the structure that a number stands for, if that was not done. ([`super::written`] reads it.)
 fn note(names: &Names, id: u64) -> String {
     let structures = names.structures();
     format!(
         "BEGIN
            IF EXISTS (SELECT FROM {structures} s WHERE s.source = {id} AND s.number = number_now AND s.state IS NOT NULL) THEN RETURN; END IF;
-           INSERT INTO {structures} (source, number, state) SELECT {id}, number_now,
-               json_build_array((SELECT c.relnatts FROM pg_class c WHERE c.oid = {id}), coalesce(json_agg(json_build_array(
-                 a.attnum, a.attname, a.atttypid::bigint, a.atttypmod, format_type(a.atttypid, a.atttypmod), a.attnotnull, a.attgenerated <> '', concat(a.xmin, ':', a.cmin),
-                 CASE WHEN a.atthasmissing THEN (a.attmissingval::text::text[])[1] END,
-                 (WITH RECURSIVE step AS (
-                    SELECT t.oid, t.typtype, t.typbasetype, t.typtypmod, a.atttypmod AS modifier FROM pg_type t WHERE t.oid = a.atttypid
-                    UNION ALL SELECT b.oid, b.typtype, b.typbasetype, b.typtypmod, CASE WHEN s.typtypmod = -1 THEN s.modifier ELSE s.typtypmod END
-                      FROM step s JOIN pg_type b ON b.oid = s.typbasetype WHERE s.typtype = 'd')
-                  SELECT json_build_array(oid::bigint, modifier) FROM step WHERE typtype <> 'd')
-               ) ORDER BY a.attnum), '[]'))::text
-             FROM pg_attribute a WHERE a.attrelid = {id} AND a.attnum > 0 AND NOT a.attisdropped;
-         END"
+           INSERT INTO {structures} (source, number, state) SELECT {id}, number_now, {structure}::text;
+         END",
+        structure = structure_of(&id.to_string())
     )
-}
-
-/// The session's settings for text, as a function's.
-pub(crate) fn fixed_settings() -> String {
-    let texts = SESSION.iter().filter(|(name, _)| ABOUT_VALUES.contains(name));
-    let mut all: Vec<String> =
-        texts.map(|(name, value)| format!("SET {} TO {}", quote_ident(name), quote_literal(value))).collect();
-    // For operators, and for how names of objects look in values.
-    all.push("SET search_path TO pg_catalog, pg_temp".into());
-    all.join(" ")
 }

@@ -3,8 +3,9 @@
 use super::following::{Followed, Told};
 use super::found::{Found, Read};
 use super::row_text;
-use super::written::{Layout, Written};
+use super::written::Written;
 use crate::as_source::structure::types::PresentNames;
+use crate::as_source::structure::written::Layout;
 use crate::wire::copy_text::fields;
 use crate::wire::values::push_text;
 use chrono::DateTime;

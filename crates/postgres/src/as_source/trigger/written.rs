@@ -1,16 +1,12 @@
 //! Structures as triggers wrote them down: what rows in a change table consist of.
 
-use crate::as_source::catalog::Described;
-use crate::as_source::structure::state::{ColumnState, State};
-use crate::as_source::structure::types::Made;
+use crate::as_source::structure::written::Whole;
 use crate::as_source::trigger::names::Names;
 use crate::wire::connect::Session;
-use crate::wire::types::{CatalogType, logical};
 use moorage_adapter::{AdapterError, Result};
 use moorage_core::Column;
-use moorage_core::model::described::{LogIdentity, SourceColumn, SourceTable};
+use moorage_core::model::described::SourceColumn;
 use moorage_core::plan::table::TablePlan;
-use serde::Deserialize;
 use std::collections::HashMap;
 
 /// The structures of one table, by number.
@@ -23,22 +19,6 @@ pub(crate) enum Noted {
     /// Names and types, as an earlier version wrote them.
     Named(Vec<(String, String)>),
 }
-
-/// A structure with the numbers of its columns.
-#[derive(Clone)]
-pub(crate) struct Whole {
-    /// The greatest number that a column has had.
-    count: u32,
-    columns: Vec<SourceColumn>,
-    states: Vec<ColumnState>,
-    /// By number, the values that rows have which are older than a column.
-    given: HashMap<u32, String>,
-}
-
-/// A column, as [`super::functions`] writes it: number, name, type, modifier, the type's name, not null, computed, touched by,
-/// value of older rows, and type and modifier of what a domain is made from.
-#[derive(Deserialize)]
-struct WrittenColumn(u32, String, u32, i32, String, bool, bool, String, Option<String>, Option<(u32, i32)>);
 
 impl Written {
     /// Reads what was written down of a table.
@@ -109,93 +89,5 @@ impl Noted {
             Some(at) => Ok(at),
         };
         plan.schema.columns.iter().map(of).collect()
-    }
-}
-
-impl Whole {
-    fn of(count: u32, written: Vec<WrittenColumn>) -> Self {
-        let (mut columns, mut states, mut given) = (Vec::new(), Vec::new(), HashMap::new());
-        for WrittenColumn(
-            number,
-            name,
-            type_id,
-            modifier,
-            source_type,
-            required,
-            generated,
-            touched,
-            value,
-            base,
-        ) in written
-        {
-            let (id, base_modifier) = base.unwrap_or((type_id, modifier));
-            let logical = logical(&CatalogType { id, modifier: base_modifier, name: &source_type });
-            columns.push(SourceColumn {
-                number: Some(number),
-                column: Column { name: name.clone(), logical, source_type, nullable: !required },
-                generated,
-                refused: None,
-                may_be_left_out: false,
-                comment: None,
-                known_as: None,
-                called: None,
-                left: false,
-            });
-            states.push(ColumnState {
-                number,
-                name,
-                type_id,
-                modifier,
-                generated,
-                touched: Some(touched),
-                made: Made::default(),
-            });
-            given.extend(value.map(|value| (number, value)));
-        }
-        Self { count, columns, states, given }
-    }
-
-    /// Numbers and names, as the layout of a row tells them.
-    pub(crate) fn layout(&self) -> Layout {
-        let both = self.states.iter().map(|c| (c.number, c.name.clone()));
-        Layout(both.collect())
-    }
-
-    /// The table in this structure, with its rows in a file.
-    pub(crate) fn described(&self, now: &SourceTable, file: u32) -> Described {
-        let number = |name: &String| now.columns.iter().find(|c| c.column.name == *name)?.number;
-        let name = |n: u32| self.columns.iter().find(|c| c.number == Some(n)).map(|c| c.column.name.clone());
-        let renamed = |key: &Vec<String>| key.iter().map(|k| name(number(k)?)).collect::<Option<Vec<_>>>();
-        let identity = match &now.identity {
-            LogIdentity::Key(key) => renamed(key).map(LogIdentity::Key),
-            LogIdentity::Full { key } => Some(LogIdentity::Full { key: key.as_ref().and_then(renamed) }),
-            LogIdentity::None(_) => None,
-        };
-        let state =
-            State { storage: file, count: self.count, columns: self.states.clone(), ..State::default() };
-        let table = SourceTable {
-            columns: self.columns.clone(),
-            identity: identity.unwrap_or_else(|| now.identity.clone()),
-            state: state.text(),
-            ..now.clone()
-        };
-        Described { table, state, given: self.given.clone() }
-    }
-}
-
-/// The numbers and names of what stands in a row's text, in order.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) struct Layout(Vec<(u32, String)>);
-
-impl Layout {
-    /// Reads what stands beside a change; none if that is not a layout.
-    pub(crate) fn read(text: &[u8]) -> Option<Self> {
-        let (numbers, names): (Vec<u32>, Vec<String>) = serde_json::from_slice(text).ok()?;
-        (numbers.len() == names.len()).then(|| Self(numbers.into_iter().zip(names).collect()))
-    }
-
-    /// Of a structure.
-    pub(crate) fn of(state: &State) -> Self {
-        Self(state.columns.iter().map(|c| (c.number, c.name.clone())).collect())
     }
 }
