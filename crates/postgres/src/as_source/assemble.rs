@@ -406,7 +406,7 @@ impl Assembler {
         if table.is_gone() || carried.mark.as_ref().is_some_and(|m| m.covers(open.xid, open.commit_lsn)) {
             return Ok(None);
         }
-        let (change, is_open) = (table.is_told(&told.whole, told.file)?, message.is_some());
+        let (change, is_open) = (table.is_told(&told)?, message.is_some());
         carried.adopt(change.as_ref(), is_open);
         Ok(change)
     }

@@ -25,26 +25,29 @@ pub(crate) struct TellsOf {
     pub(crate) table: u32,
     /// The file that the rows are in.
     pub(crate) file: u32,
+    /// Whether the change had all rows written anew.
+    pub(crate) rewritten: bool,
     pub(crate) whole: Whole,
 }
 
 /// Reads a message; none if it says nothing, or is not one of this form.
 pub(crate) fn read(content: &[u8]) -> Option<TellsOf> {
-    type Message = (u32, u32, u32, (u32, Vec<WrittenColumn>));
-    let (form, table, file, (count, columns)): Message = serde_json::from_slice(content).ok()?;
-    (form == FORM).then(|| TellsOf { table, file, whole: Whole::of(count, columns) })
+    type Message = (u32, u32, u32, bool, (u32, Vec<WrittenColumn>));
+    let (form, table, file, rewritten, (count, columns)): Message = serde_json::from_slice(content).ok()?;
+    (form == FORM).then(|| TellsOf { table, file, rewritten, whole: Whole::of(count, columns) })
 }
 
 /// What is in force, by numbers that change whenever someone alters it; null if nothing is, or a transaction may be open that
 /// began before. (`age` counts transactions from the present one back.)
 pub(crate) const IN_FORCE: &str = "
 SELECT string_agg(format('%s %s %s', e.oid, e.xmin, p.xmin), ', ' ORDER BY e.evtname) FROM pg_event_trigger e JOIN pg_proc p ON p.oid = e.evtfoid
- WHERE e.evtname IN ('moorage_structure_changed', 'moorage_structure_dropped') AND e.evtenabled = 'A'
-HAVING count(*) = 2 AND least(min(age(e.xmin)), min(age(p.xmin))) > age((pg_snapshot_xmin(pg_current_snapshot())::text::bigint % 4294967296)::text::xid)";
+ WHERE e.evtname IN ('moorage_structure_changed', 'moorage_structure_dropped', 'moorage_structure_rewritten') AND e.evtenabled = 'A'
+HAVING count(*) = 3 AND least(min(age(e.xmin)), min(age(p.xmin))) > age((pg_snapshot_xmin(pg_current_snapshot())::text::bigint % 4294967296)::text::xid)";
 
 /// Whether it is there and enabled.
 pub(crate) async fn is_there(session: &Session) -> Result<bool> {
-    let sql = "SELECT count(*) = 2 FROM pg_event_trigger WHERE evtenabled = 'A' AND evtname IN ('moorage_structure_changed', 'moorage_structure_dropped')";
+    let sql = "SELECT count(*) = 3 FROM pg_event_trigger WHERE evtenabled = 'A'
+                 AND evtname IN ('moorage_structure_changed', 'moorage_structure_dropped', 'moorage_structure_rewritten')";
     Ok(session.one("looking for the event trigger", sql, &[]).await?.get(0))
 }
 
@@ -78,7 +81,7 @@ pub(crate) fn script(database: &str, undo: bool) -> String {
     );
     line(&mut out, "SET standard_conforming_strings = on;");
     line(&mut out, &guard(database));
-    for name in ["changed", "dropped"] {
+    for name in ["changed", "dropped", "rewritten"] {
         line(&mut out, &format!("DROP EVENT TRIGGER IF EXISTS {PLACE}_{name};"));
     }
     if undo {
@@ -95,7 +98,8 @@ pub(crate) fn script(database: &str, undo: bool) -> String {
         ),
     );
     line(&mut out, &format!("REVOKE ALL ON FUNCTION {PLACE}.tell() FROM PUBLIC;"));
-    for (name, event) in [("changed", "ddl_command_end"), ("dropped", "sql_drop")] {
+    let events = [("changed", "ddl_command_end"), ("dropped", "sql_drop"), ("rewritten", "table_rewrite")];
+    for (name, event) in events {
         line(
             &mut out,
             &format!(
@@ -111,8 +115,12 @@ pub(crate) fn script(database: &str, undo: bool) -> String {
 fn function() -> String {
     format!(
         "
-DECLARE altered oid[]; one record;
+DECLARE altered oid[]; one record; rewritten text := coalesce(current_setting('moorage.rewritten', true), '');
 BEGIN
+  IF TG_EVENT = 'table_rewrite' THEN
+    PERFORM set_config('moorage.rewritten', format('%s %s ', rewritten, pg_event_trigger_table_rewrite_oid()), true);
+    RETURN;
+  END IF;
   IF TG_EVENT = 'sql_drop' THEN
     altered := ARRAY(SELECT objid FROM pg_event_trigger_dropped_objects() WHERE classid = 'pg_class'::regclass AND objsubid > 0);
   ELSE
@@ -126,9 +134,10 @@ BEGIN
       SELECT unnest(altered) UNION SELECT i.inhrelid FROM family f JOIN pg_inherits i ON i.inhparent = f.id)
     SELECT c.oid, c.relfilenode FROM family f JOIN pg_class c ON c.oid = f.id WHERE c.relkind = 'r' AND c.relpersistence = 'p'
   LOOP
-    PERFORM pg_logical_emit_message(true, '{PREFIX}', json_build_array({FORM}, one.oid::bigint, one.relfilenode::bigint, {structure})::text);
+    PERFORM pg_logical_emit_message(true, '{PREFIX}', json_build_array({FORM}, one.oid::bigint, one.relfilenode::bigint, strpos(rewritten, format(' %s ', one.oid)) > 0, {structure})::text);
   END LOOP;
   PERFORM pg_logical_emit_message(true, '{PREFIX}', '');
+  PERFORM set_config('moorage.rewritten', '', true);
 EXCEPTION WHEN OTHERS THEN
   -- No statement fails because of it: what it could not tell is seen in the catalogue.
   NULL;
@@ -143,10 +152,10 @@ mod tests {
 
     #[test]
     fn what_is_no_message_of_this_form_says_nothing() {
-        let whole = r#"[1,16384,16390,[2,[[1,"id",23,-1,"integer",true,false,"7:0",null,[23,-1]]]]]"#;
+        let whole = r#"[1,16384,16390,true,[2,[[1,"id",23,-1,"integer",true,false,"7:0",null,[23,-1]]]]]"#;
         let told = read(whole.as_bytes()).unwrap();
         assert_eq!((told.table, told.file), (16384, 16390));
-        for text in ["", "[]", "[2,1,1,[0,[]]]", "[1,-1,1,[0,[]]]", &whole[..whole.len() - 1]] {
+        for text in ["", "[]", "[2,1,1,true,[0,[]]]", "[1,-1,1,true,[0,[]]]", &whole[..whole.len() - 1]] {
             assert!(read(text.as_bytes()).is_none(), "{text}");
         }
     }

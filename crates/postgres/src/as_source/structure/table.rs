@@ -1,11 +1,11 @@
 //! One table on its way from look to look.
 
+use super::event::TellsOf;
 use super::fit::{AnnouncedColumn, Fit, fit};
 use super::looks::Look;
 use super::room::Move;
 use super::state::{ColumnState, State};
 use super::types::{Horizon, Made, PresentNames};
-use super::written::Whole;
 use crate::as_source::catalog::Described;
 use crate::wire::types::{CatalogType, logical};
 use crate::wire::values::push_text;
@@ -16,6 +16,15 @@ use moorage_core::model::described::{LogIdentity, SourceColumn, SourceTable};
 use moorage_core::value::column::RowsBuilder;
 use moorage_core::{Column, TableSchema};
 use std::sync::Arc;
+
+/// How a structure is seen that a table arrives at.
+pub(crate) struct Seeing {
+    pub(crate) horizon: Horizon,
+    /// The event trigger that tells of what comes behind it.
+    pub(crate) told_by: Option<String>,
+    /// Whether rows that are in another file hold other values, maybe.
+    pub(crate) may_be_others: bool,
+}
 
 /// A relation message.
 #[derive(Clone, Debug)]
@@ -105,7 +114,12 @@ impl Table {
         }
         self.passed = look.number;
         match look.of(self.now.id as u32) {
-            Some(seen) => self.arrives(seen, look.horizon(), look.told_by().map(Into::into)),
+            Some(seen) => {
+                let told_by = look.told_by().map(String::from);
+                // Whatever changed values was told: rows were only moved since.
+                let may_be_others = told_by.is_none() || told_by != self.state.told_by;
+                self.arrives(seen, Seeing { horizon: look.horizon(), told_by, may_be_others })
+            }
             None => Ok(self.goes()),
         }
     }
@@ -120,11 +134,12 @@ impl Table {
     ///
     /// # Errors
     /// Likewise.
-    pub(crate) fn is_told(&mut self, whole: &Whole, file: u32) -> Result<Option<SchemaChange>> {
-        let mut seen = whole.described(&self.now, file);
+    pub(crate) fn is_told(&mut self, told: &TellsOf) -> Result<Option<SchemaChange>> {
+        let mut seen = told.whole.described(&self.now, told.file);
         seen.state = self.state.filled(seen.state);
         let (truncated, told_by) = (self.unlisted, self.state.told_by.clone());
-        let change = self.arrives(&seen, Horizon::default(), told_by);
+        let may_be_others = told.rewritten;
+        let change = self.arrives(&seen, Seeing { horizon: Horizon::default(), told_by, may_be_others });
         self.unlisted = truncated;
         change
     }
@@ -168,19 +183,18 @@ impl Table {
     ///
     /// # Errors
     /// Likewise.
-    pub(crate) fn arrives(
-        &mut self,
-        seen: &Described,
-        horizon: Horizon,
-        told_by: Option<String>,
-    ) -> Result<Option<SchemaChange>> {
+    pub(crate) fn arrives(&mut self, seen: &Described, seeing: Seeing) -> Result<Option<SchemaChange>> {
         let before = (self.now.clone(), self.state.clone());
+        let Seeing { horizon, told_by, may_be_others } = seeing;
         let (types, of_types) = self.state.types_to(&seen.state, horizon);
         let untold =
             of_types.into_iter().filter(|u| !u.columns.iter().flatten().all(|n| self.state.told.contains(n)));
         let of_types: Vec<Unknown> = untold.collect();
-        let unknown = self.unknown(seen, &streamed_numbers(&seen.state));
-        let all = unknown.into_iter().chain(of_types).chain(self.unlogged(seen));
+        let rewritten = match may_be_others {
+            true => [self.unknown(seen, &streamed_numbers(&seen.state)), self.unlogged(seen)],
+            false => [None, None],
+        };
+        let all = rewritten.into_iter().flatten().chain(of_types);
         let unknown = all.reduce(Unknown::and);
         self.unlisted = self.unlisted.map(|_| false);
         self.state.told.clear();

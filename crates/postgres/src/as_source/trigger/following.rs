@@ -3,7 +3,7 @@
 use super::written::{Noted, Written};
 use crate::as_source::catalog::Described;
 use crate::as_source::structure::room::Move;
-use crate::as_source::structure::table::Table;
+use crate::as_source::structure::table::{Seeing, Table};
 use crate::as_source::structure::types::{Horizon, PresentNames};
 use crate::as_source::structure::written::{Layout, Whole};
 use moorage_adapter::Result;
@@ -119,7 +119,7 @@ impl Followed {
 
     fn arrives(&mut self, seen: &Described, horizon: Horizon) -> Result<Option<SchemaChange>> {
         self.readable = true;
-        let change = self.table.arrives(seen, horizon, None)?;
+        let change = self.table.arrives(seen, Seeing { horizon, told_by: None, may_be_others: true })?;
         Ok(change.map(|change| self.adopt(change)))
     }
 
