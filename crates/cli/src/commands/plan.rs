@@ -293,6 +293,10 @@ fn outlook(table: &TablePlan, surveyed: &Surveyed, draft: &Draft) -> String {
     let size: Vec<String> = about.into_iter().chain(bytes).collect();
     let by_hand = if table.ddl.is_some() { ", made by statements that were changed by hand" } else { "" };
     let goes_on = action(surveyed) == "go on";
+    let by_hand = match goes_on && surveyed.maps_otherwise {
+        true => ", altered or read again beside, as the project file maps it in another way",
+        false => by_hand,
+    };
     match size.join(", ") {
         size if size.is_empty() => format!("{target}{by_hand}"),
         size if goes_on => format!("{target}{by_hand}; the source has {size}"),

@@ -543,3 +543,76 @@ fn a_view_in_the_way_of_reading_again_leaves_its_table_out_and_the_others_go_on(
     mirror.catch_up();
     mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
 }
+
+/// What the project file says of a followed table takes effect at the next start; what the target's rows lack is read beside the
+/// running stream, of that table alone.
+#[rstest]
+#[case::database(false)]
+#[case::file(true)]
+fn a_changed_mapping_takes_effect_at_the_next_start(#[case] file: bool) {
+    let name = format!("remapped_{}", u8::from(file));
+    let mirror = Mirror::new(
+        &name,
+        "CREATE TABLE t (id int PRIMARY KEY, a int, b text, secret text); INSERT INTO t VALUES (1, 1, 'x', 's'), (2, 2, 'y', 's');
+         CREATE TABLE u (id int PRIMARY KEY); INSERT INTO u VALUES (1)",
+    );
+    if file {
+        mirror.has_file_as_target();
+    }
+    let rule = |lines: &str| {
+        let text = std::fs::read_to_string(mirror.path("moorage.toml")).unwrap();
+        let before = text.split("\n[[pipelines.").next().unwrap();
+        let text = format!("{before}\n[[pipelines.{name}.rule]]\nmatch = \"public.t\"\n{lines}\n");
+        std::fs::write(mirror.path("moorage.toml"), text).unwrap();
+    };
+    let rows = |columns: &str| -> String {
+        let texts: Vec<String> =
+            columns.split(' ').map(|c| format!("coalesce(CAST({c} AS text), '-')")).collect();
+        let texts = texts.join(" || ',' || ");
+        if file {
+            return mirror.value(&format!(
+                "SELECT group_concat(r, ' ') FROM (SELECT {texts} AS r FROM t ORDER BY id)"
+            ));
+        }
+        mirror.target.value(&format!("SELECT string_agg({texts}, ' ' ORDER BY id) FROM mirror.t"))
+    };
+    rule("drop = [\"secret\"]");
+    mirror.catch_up();
+    mirror.source.run("INSERT INTO t VALUES (3, 3, 'z', 's')");
+    // At once: another name, and a column that is not carried any more.
+    rule("drop = [\"secret\", \"a\"]\nrename = { b = \"note\" }");
+    mirror.moorage(&["plan"]).expect(0, &["note", "0 blocked"]);
+    let log = mirror.catch_up().all();
+    assert!(
+        log.contains("public.t: the project file maps it in another way") && !log.contains("read again"),
+        "{log}"
+    );
+    // What came before it was read is with the columns that it had then.
+    assert_eq!(rows("id a note"), "1,1,x 2,2,y 3,-,z");
+    mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
+    // Read beside: a column that is carried again, one that is computed, and another condition.
+    for (lines, columns, expected) in [
+        ("drop = [\"a\"]\nrename = { b = \"note\" }", "id note secret", "1,x,s 2,y,s 3,z,s"),
+        (
+            "only = [\"id\", \"a\"]\nadd = { twice = { expression = \"a * 2\" } }",
+            "id a twice",
+            "1,1,2 2,2,4 3,3,6",
+        ),
+        ("only = [\"id\", \"a\"]\nwhere = \"a > 1\"", "id a", "2,2 3,3"),
+        (
+            "only = [\"id\", \"a\"]\nadd = { quay = { constant = \"north\" } }",
+            "id a quay",
+            "1,1,north 2,2,north 3,3,north",
+        ),
+    ] {
+        rule(lines);
+        let log = mirror.catch_up().all();
+        assert!(log.contains("reading public.t again") && !log.contains("public.u"), "{log}");
+        assert_eq!(rows(columns), expected, "{lines}");
+        mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
+    }
+    // What cannot be is said, and nothing is touched.
+    rule("only = [\"id\", \"gone\"]");
+    mirror.refuses(&["column gone"]);
+    assert_eq!(rows("id a quay"), "1,1,north 2,2,north 3,3,north");
+}

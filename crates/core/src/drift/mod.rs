@@ -2,10 +2,12 @@
 //!
 //! - `difference`: what is another way than it was, column by column, each the same one by its number
 //! - `alter`: what is to be done to a target table, as data
+//! - `compared`: two plans side by side
 //! - `decide`: differences × policies
 //! - `outlook`: the same before anything has changed, in words
 
 pub mod alter;
+mod compared;
 pub mod decide;
 pub mod difference;
 pub mod held;

@@ -3,6 +3,7 @@
 use crate::before::draft::{plan_pipeline, survey};
 use crate::before::findings::of_plan;
 use crate::before::history::history;
+use crate::before::known::keep_on;
 use crate::before::lacks;
 use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::{EngineError, Result};
@@ -40,7 +41,7 @@ pub async fn check(pipeline: &Pipeline) -> Vec<Finding> {
                 found.extend(history(pipeline).await);
                 let picked = |t: &&SourceTable| planned.tables.iter().any(|p| *p.table() == t.name);
                 bytes = tables.iter().filter(picked).filter_map(|t| t.bytes).sum();
-                clashing = clashes(pipeline, &planned).await;
+                clashing = clashes(pipeline, tables, &planned).await;
             }
             Err(error) => found.push(Finding::blocker(
                 End::Project,
@@ -78,8 +79,14 @@ fn unreachable(end: End, error: impl Into<EngineError>) -> Finding {
 }
 
 /// Existing target tables that are in the way.
-async fn clashes(pipeline: &Pipeline, planned: &Plan) -> Vec<Finding> {
-    let surveyed = match survey(pipeline, planned).await {
+async fn clashes(pipeline: &Pipeline, found: &[SourceTable], planned: &Plan) -> Vec<Finding> {
+    let mut planned = planned.clone();
+    let looked = async {
+        let stored = pipeline.target.tables(&pipeline.name).await?;
+        keep_on(pipeline, found, &mut planned, &stored);
+        survey(pipeline, &planned, &stored).await
+    };
+    let surveyed = match looked.await {
         Ok(surveyed) => surveyed,
         Err(error) => return vec![unreachable(End::Target, error)],
     };

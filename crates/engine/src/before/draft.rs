@@ -5,13 +5,16 @@ use super::findings::filter;
 use super::known::{keep_on, needs_each_change};
 use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::Result;
-use moorage_adapter::{Lack, Surveyed, TableState};
+use moorage_adapter::{Lack, StoredTable, Surveyed, TableState};
+use moorage_core::drift::decide::{By, remap};
 use moorage_core::drift::outlook::{Outlook, outlook};
 use moorage_core::model::described::SourceTable;
+use moorage_core::model::drift::DriftPolicy;
 use moorage_core::model::finding::Finding;
 use moorage_core::pick::picker::Unmatched;
 use moorage_core::plan::make::{Plan, plan};
 use moorage_core::plan::table::TablePlan;
+use std::sync::Arc;
 
 /// Plans a pipeline, with the statements for target tables that people wrote.
 ///
@@ -28,6 +31,12 @@ pub fn plan_pipeline(pipeline: &Pipeline, found: &[SourceTable]) -> Result<Plan>
         table.each_change = needs_each_change(pipeline);
     }
     Ok(planned)
+}
+
+/// What changes are decided with.
+pub(crate) fn by(pipeline: &Pipeline, decision: Option<DriftPolicy>) -> By<'_> {
+    let alters = !pipeline.target.guarantees().lacks.contains(&Lack::Altering);
+    By { config: &pipeline.config, dialect: pipeline.target.dialect(), alters, decision }
 }
 
 /// What is in a source, and what a pipeline would make of it.
@@ -49,23 +58,38 @@ pub struct Draft {
 pub async fn draft(pipeline: &Pipeline) -> Result<Draft> {
     let found = pipeline.source.discover().await?;
     let mut plan = plan_pipeline(pipeline, &found)?;
-    keep_on(pipeline, &found, &mut plan, &pipeline.target.tables(&pipeline.name).await?);
+    let stored = pipeline.target.tables(&pipeline.name).await?;
+    keep_on(pipeline, &found, &mut plan, &stored);
     let unmatched = pipeline.config.picker().unmatched(&found);
-    let surveyed = survey(pipeline, &plan).await?;
+    let surveyed = survey(pipeline, &plan, &stored).await?;
     Ok(Draft { found, plan, unmatched, surveyed })
 }
 
 /// Surveys the target, with what would stop a run although the target would not.
-pub(super) async fn survey(pipeline: &Pipeline, plan: &Plan) -> Result<Vec<Surveyed>> {
+pub(super) async fn survey(
+    pipeline: &Pipeline,
+    plan: &Plan,
+    stored: &[StoredTable],
+) -> Result<Vec<Surveyed>> {
     let mut surveyed = pipeline.target.survey(&pipeline.name, &plan.tables).await?;
     for (found, table) in surveyed.iter_mut().zip(&plan.tables) {
         let followed = found.state.is_some_and(|s| matches!(s, TableState::Live | TableState::ChangesOnly));
-        if found.maps_otherwise && followed && found.problem.is_none() {
-            let table = table.table();
-            found.problem = Some(format!(
-                "it was read when the project file, or its structure, was another: `moorage resnapshot {table}` has the next run read it again"
-            ));
+        if !found.maps_otherwise || !followed || found.problem.is_some() {
+            continue;
         }
+        let is_it = |s: &&StoredTable| s.plan.target == table.target && s.plan.is_of_same(table);
+        let before = stored.iter().find(is_it).map(|s| Arc::new(s.plan.clone()));
+        let why = match before.filter(|_| pipeline.source.tells_of_structure()) {
+            Some(before) => match remap(&before, &by(pipeline, None)) {
+                Ok(_) => continue,
+                Err(why) => format!(", and what there was then cannot be carried so: {why}"),
+            },
+            None => String::new(),
+        };
+        let table = table.table();
+        found.problem = Some(format!(
+            "it was read when the project file, or its structure, was another{why}: `moorage resnapshot {table}` has the next run read it again"
+        ));
     }
     Ok(surveyed)
 }
@@ -81,8 +105,8 @@ impl Draft {
         if !pipeline.source.tells_of_structure() {
             return Vec::new();
         }
-        let alters = !pipeline.target.guarantees().lacks.contains(&Lack::Altering);
-        outlook(&pipeline.config, &self.plan.tables, pipeline.target.dialect(), alters)
+        let by = by(pipeline, None);
+        outlook(by.config, &self.plan.tables, by.dialect, by.alters)
     }
 
     /// The source's own description of a planned table.

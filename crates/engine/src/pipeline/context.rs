@@ -114,6 +114,8 @@ pub(crate) struct Following {
     pub(crate) plans: Vec<TablePlan>,
     /// Those whose changes are kept and not merged.
     pub(crate) held: Vec<Held>,
+    /// Those that the project file maps in another way than their rows were read, by name.
+    pub(crate) remapped: Vec<TableName>,
     /// Target tables of which something is kept although they are not held any more: they were read again since.
     pub(crate) held_before: Vec<String>,
     /// The names of all tables that were in the source.

@@ -1,6 +1,7 @@
 //! Tables that came, went or were made again since a pipeline followed its tables last: what becomes of each is what the
 //! project file says of such changes, and is noted among what was met of drift.
 
+use crate::before::draft::by;
 use crate::pipeline::context::Context;
 use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::{EngineError, Result};
@@ -8,12 +9,13 @@ use crate::run::holding;
 use chrono::Utc;
 use moorage_adapter::{AdapterError, CapturePlan, Event, GONE, Memo, StoredTable, TableState};
 use moorage_core::checkpoint::stored::Checkpoint;
+use moorage_core::drift::decide::remap;
 use moorage_core::drift::record::{DriftRecord, DriftState};
 use moorage_core::model::drift::{DriftKind, DriftPolicy};
 use moorage_core::model::name::TableName;
 use moorage_core::plan::make::Plan;
 use moorage_core::plan::table::TablePlan;
-use std::sync::PoisonError;
+use std::sync::{Arc, PoisonError};
 
 impl Context {
     /// Something became of a whole table; [`write_down`] keeps it.
@@ -64,15 +66,17 @@ pub(crate) fn joins(pipeline: &Pipeline, table: &TablePlan) -> bool {
     policies.of(DriftKind::TableAdded) == DriftPolicy::Follow
 }
 
-/// Tables whose structure or plan is not the one their target tables were made from stop the run, as do
-/// those that are refused now; tables that are not picked any more, or gone, are forgotten with a warning.
+/// Tables whose structure is not the one that their target tables were made from, where the source does not tell, stop the run, as do
+/// those that are refused now; tables that are not picked any more, or gone, are forgotten with a warning. Gives those that the
+/// project file maps in another way by now.
 pub(crate) async fn refuse_drift(
     context: &Context,
     capture: &CapturePlan,
     planned: &Plan,
     stored: &[StoredTable],
-) -> Result<()> {
+) -> Result<Vec<TableName>> {
     let pipeline = &context.pipeline;
+    let mut remapped = Vec::new();
     let known: Vec<&StoredTable> = stored.iter().filter(|s| s.state != TableState::Gone).collect();
     let (unread, live): (Vec<_>, Vec<_>) = known.into_iter().partition(|s| s.state.is_unread());
     let plans: Vec<TablePlan> = live.iter().map(|s| s.plan.clone()).collect();
@@ -110,6 +114,16 @@ pub(crate) async fn refuse_drift(
             (Some(_), Some(what)) => return Err(AdapterError::Drift { table, what }.into()),
             (Some(now), None) if *now == stored.plan => {}
             (Some(now), None) if now.maps_like(&stored.plan) => {}
+            // The rows that are there are altered, or read again, once it is followed.
+            (Some(now), None) if is_followed_otherwise(pipeline, now, stored) => {
+                if let Err(why) = remap(&Arc::new(stored.plan.clone()), &by(pipeline, None)) {
+                    let what = format!(
+                        "the project file maps it in another way than when it was read, and what there was then cannot be carried so: {why}"
+                    );
+                    return Err(AdapterError::Drift { table, what }.into());
+                }
+                remapped.push(table);
+            }
             (Some(_), None) => {
                 let what = "the project file maps it in another way than when it was read".into();
                 return Err(AdapterError::Drift { table, what }.into());
@@ -131,7 +145,14 @@ pub(crate) async fn refuse_drift(
             }
         }
     }
-    Ok(())
+    Ok(remapped)
+}
+
+/// Whether a table goes on in its target table, mapped in another way.
+fn is_followed_otherwise(pipeline: &Pipeline, now: &TablePlan, stored: &StoredTable) -> bool {
+    pipeline.source.tells_of_structure()
+        && stored.plan.structure.is_some()
+        && now.target == stored.plan.target
 }
 
 /// Whether a table is another one of the same name, which is read in the place of the one that is gone.

@@ -1,15 +1,16 @@
 //! How the tables of a run are carried, from one change of structure to the next.
 
+use crate::before::draft::by;
 use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::Result;
 use crate::pipeline::mappers::Mappers;
-use moorage_adapter::{Event, Lack};
+use moorage_adapter::Event;
 use moorage_core::apply::batch::Collected;
 use moorage_core::change::block::ChangeBlock;
 use moorage_core::change::segment::Segment;
 use moorage_core::change::structure::{SchemaChange, Step};
 use moorage_core::drift::alter::{Alteration, Then};
-use moorage_core::drift::decide::{By, Decision, decide};
+use moorage_core::drift::decide::{Decision, decide, remap};
 use moorage_core::drift::difference::differences;
 use moorage_core::drift::held::{Held, HeldChange, Release};
 use moorage_core::model::drift::DriftPolicy;
@@ -120,11 +121,6 @@ impl Carrying {
         Ok(self.mappers.segment(segment)?)
     }
 
-    fn by(pipeline: &Pipeline, decision: Option<DriftPolicy>) -> By<'_> {
-        let alters = !pipeline.target.guarantees().lacks.contains(&Lack::Altering);
-        By { config: &pipeline.config, dialect: pipeline.target.dialect(), alters, decision }
-    }
-
     /// A table's structure has changed, behind all that was read. `in_the_way` is what has the target not alter it, if that
     /// was tried: then it is held.
     pub(crate) fn change(
@@ -155,7 +151,7 @@ impl Carrying {
         // What is read again waits for nobody: nothing is kept of it that could be applied later.
         let is_unmerged = self.unmerged.contains(before.table());
         let decision = is_unmerged.then_some(DriftPolicy::Follow);
-        let mut alteration = match decide(&before, &step, &Self::by(pipeline, decision)) {
+        let mut alteration = match decide(&before, &step, &by(pipeline, decision)) {
             Decision::Stop { what } => {
                 return Ok(Led::Ends(SchemaChange { what, ends: false, step: None, ..change }));
             }
@@ -203,6 +199,23 @@ impl Carrying {
         Ok(())
     }
 
+    /// The project file maps a table in another way than its rows were read.
+    ///
+    /// # Errors
+    /// In words, why it cannot be carried so.
+    pub(crate) fn remap(
+        &mut self,
+        pipeline: &Pipeline,
+        table: &TableName,
+    ) -> std::result::Result<(Collected, Event), String> {
+        let (_, before) = self.plans.of(table).ok_or("it is not carried")?;
+        let before = before.clone();
+        let alteration = remap(&before, &by(pipeline, None)).map_err(|why| why.to_string())?;
+        self.go_on(&before, &alteration.after, alteration.then).map_err(|e| e.to_string())?;
+        let event = told(&alteration);
+        Ok((Collected::Alter(Arc::new(alteration)), event))
+    }
+
     /// Someone has decided about a held change.
     ///
     /// # Errors
@@ -237,7 +250,7 @@ impl Carrying {
         let mut waits = Vec::new();
         for (place, change) in held.changes.iter().enumerate() {
             let is_last = place + 1 == held.changes.len();
-            match decide(&plan, &change.step, &Self::by(pipeline, change.decision)) {
+            match decide(&plan, &change.step, &by(pipeline, change.decision)) {
                 Decision::Stop { what } => return Err(format!("the project file says to stop: {what}")),
                 Decision::Alter(alteration) if alteration.then == Then::Holds => {
                     waits.push(match change.decision {

@@ -135,7 +135,8 @@ impl<'a> Driver<'a> {
     async fn stream(&mut self, following: Following) -> Result<Outcome> {
         let source = &self.context.pipeline.source;
         self.skew = source.head(&following.capture).await?.skew;
-        let Following { checkpoint, capture, tables, captured_by, held_before, found, .. } = following;
+        let Following { checkpoint, capture, tables, captured_by, held_before, found, remapped, .. } =
+            following;
         let at = LookAt {
             capture: capture.clone(),
             plans: self.carrying.plans().iter().map(|plan| (**plan).clone()).collect(),
@@ -153,6 +154,14 @@ impl<'a> Driver<'a> {
         for target in held_before {
             self.machine.put(Collected::Clear(target), Instant::now());
             self.send_note("tables were read again");
+        }
+        for table in remapped {
+            let (next, event) = self
+                .carrying
+                .remap(&self.context.pipeline, &table)
+                .map_err(|what| AdapterError::Drift { table, what })?;
+            self.put(next, Some(event));
+            self.send_note("the project file was changed");
         }
         for table in self.carrying.held() {
             if let Some(why) = self.in_the_way(&table) {

@@ -25,6 +25,7 @@ use moorage_core::checkpoint::stored::{Checkpoint, Stage};
 use moorage_core::drift::held::{Held, HeldChange};
 use moorage_core::drift::record::{DriftRecord, DriftState};
 use moorage_core::model::drift::DriftKind;
+use moorage_core::model::name::TableName;
 use moorage_core::pick::picker::Unmatched;
 use moorage_core::plan::make::{Plan, Refused};
 use moorage_core::plan::table::TablePlan;
@@ -71,6 +72,7 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
     let capture = pipeline.capture(checkpoint.as_ref()).await?;
     let (state, decision) = look_and_decide(context, checkpoint.as_ref(), &capture).await?;
     let mut planned = planned;
+    let mut remapped = Vec::new();
     let checkpoint = match (decision, checkpoint) {
         (Decision::Refuse(refusal), _) => return Err(AdapterError::from(refusal).into()),
         (Decision::Resume, Some(checkpoint)) => {
@@ -83,7 +85,8 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
             }
             keep_on(pipeline, &found, &mut planned, &stored);
             say_left_out(&planned);
-            refuse_drift(context, &capture, &planned, &stored).await?;
+            remapped = refuse_drift(context, &capture, &planned, &stored).await?;
+            carry_as_read(&mut planned, &stored, &remapped);
             let before = read_again_what_was_missed(context, &capture, &planned, &stored).await?;
             leave_out_new(context, &mut planned, &stored);
             something_to_carry(context, &planned)?;
@@ -132,9 +135,33 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
     held_before.dedup();
     let plans = planned.tables;
     let found = found.into_iter().map(|table| table.name).collect();
-    let following =
-        Following { held_before, checkpoint, capture, tables, plans, held, found, next_drift, captured_by };
+    let following = Following {
+        remapped,
+        held_before,
+        checkpoint,
+        capture,
+        tables,
+        plans,
+        held,
+        found,
+        next_drift,
+        captured_by,
+    };
     Ok(Ready::ToFollow(Box::new(following)))
+}
+
+/// Tables that are mapped in another way are carried as their rows were read, until they are altered.
+fn carry_as_read(planned: &mut Plan, stored: &[StoredTable], remapped: &[TableName]) {
+    for table in planned.tables.iter_mut().filter(|table| remapped.contains(table.table())) {
+        let Some(stored) = stored.iter().find(|s| s.plan.is_of_same(table)) else { continue };
+        *table = TablePlan {
+            existing_rows: table.existing_rows,
+            on_reject: table.on_reject,
+            mismatch: table.mismatch,
+            each_change: table.each_change,
+            ..stored.plan.clone()
+        };
+    }
 }
 
 /// Has the tables captured. A run that has followed them goes on without those that came meanwhile if only an administrator can
