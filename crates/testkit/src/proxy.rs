@@ -22,6 +22,8 @@ pub enum Weather {
 struct Shared {
     weather: Mutex<(Weather, Vec<TcpStream>)>,
     changed: Condvar,
+    /// How many more pieces pass to the server before nothing does.
+    left: Mutex<Option<u64>>,
 }
 
 /// A proxy on a port of 127.0.0.1. It ends with the process.
@@ -36,8 +38,11 @@ impl Proxy {
     pub fn to(server: u16) -> Self {
         let listener = TcpListener::bind("127.0.0.1:0").unwrap();
         let port = listener.local_addr().unwrap().port();
-        let shared =
-            Arc::new(Shared { weather: Mutex::new((Weather::Fair, Vec::new())), changed: Condvar::new() });
+        let shared = Arc::new(Shared {
+            weather: Mutex::new((Weather::Fair, Vec::new())),
+            changed: Condvar::new(),
+            left: Mutex::new(None),
+        });
         let proxy = Self { port, shared: shared.clone() };
         std::thread::spawn(move || {
             for client in listener.incoming().map_while(Result::ok) {
@@ -47,8 +52,8 @@ impl Proxy {
                 let Ok(server) = TcpStream::connect(("127.0.0.1", server)) else { continue };
                 let both = [client.try_clone().unwrap(), server.try_clone().unwrap()];
                 shared.weather.lock().unwrap().1.extend(both);
-                pump(client.try_clone().unwrap(), server.try_clone().unwrap(), shared.clone());
-                pump(server, client, shared.clone());
+                pump(client.try_clone().unwrap(), server.try_clone().unwrap(), shared.clone(), true);
+                pump(server, client, shared.clone(), false);
             }
         });
         proxy
@@ -63,6 +68,24 @@ impl Proxy {
     pub fn set(&self, weather: Weather) {
         self.shared.weather.lock().unwrap().0 = weather;
         self.shared.changed.notify_all();
+    }
+
+    /// Lets so many more pieces of data pass to the server, and then nothing in either direction: the last one arrives, and its
+    /// answer does not.
+    pub fn falls_silent_after(&self, pieces: u64) {
+        *self.shared.left.lock().unwrap() = Some(pieces);
+    }
+
+    /// Whether nothing passes.
+    pub fn is_silent(&self) -> bool {
+        self.shared.weather.lock().unwrap().0 == Weather::Silent
+    }
+
+    /// Cuts what there is, and lets everything pass that comes.
+    pub fn clears_up(&self) {
+        *self.shared.left.lock().unwrap() = None;
+        self.cut();
+        self.set(Weather::Fair);
     }
 
     /// Cuts all connections that are there.
@@ -81,7 +104,7 @@ impl Proxy {
     }
 }
 
-fn pump(mut from: TcpStream, mut to: TcpStream, shared: Arc<Shared>) {
+fn pump(mut from: TcpStream, mut to: TcpStream, shared: Arc<Shared>, to_server: bool) {
     std::thread::spawn(move || {
         let mut piece = vec![0; 64 << 10];
         while let Ok(length @ 1..) = from.read(&mut piece) {
@@ -94,6 +117,20 @@ fn pump(mut from: TcpStream, mut to: TcpStream, shared: Arc<Shared>) {
             if let Weather::Slow(pause) = pause {
                 std::thread::sleep(pause);
             }
+            // While one piece is the last, no other one passes.
+            let mut left = shared.left.lock().unwrap();
+            if to_server && *left == Some(0) {
+                continue;
+            }
+            let is_last = to_server
+                && left.as_mut().is_some_and(|left| {
+                    *left -= 1;
+                    *left == 0
+                });
+            if is_last {
+                shared.weather.lock().unwrap().0 = Weather::Silent;
+            }
+            drop(left);
             if to.write_all(&piece[..length]).is_err() {
                 break;
             }

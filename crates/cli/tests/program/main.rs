@@ -17,6 +17,7 @@ mod connections;
 mod crashes;
 mod demo;
 mod drift;
+mod drift_killed;
 mod drift_policies;
 mod drift_random;
 mod drift_random_sqlite;
