@@ -75,6 +75,8 @@ pub enum Event {
     ReadingAgain {
         /// The source table.
         table: String,
+        /// Whether it was not read before: it joins the others.
+        first: bool,
     },
     /// The rows that were read again took the place of the old ones.
     ReadAgain {
@@ -84,6 +86,8 @@ pub enum Event {
         rows: u64,
         /// Since it began.
         elapsed_ms: u64,
+        /// Whether it was not read before.
+        first: bool,
     },
     /// Changes are followed from here.
     Streaming {

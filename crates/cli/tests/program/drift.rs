@@ -616,3 +616,34 @@ fn a_changed_mapping_takes_effect_at_the_next_start(#[case] file: bool) {
     mirror.refuses(&["column gone"]);
     assert_eq!(rows("id a quay"), "1,1,north 2,2,north 3,3,north");
 }
+
+/// Whoever looks on sees rows as they were captured, whatever becomes of the table meanwhile.
+#[rstest]
+#[case::by_the_log("log")]
+#[case::by_triggers("trigger")]
+fn changes_are_shown_across_changes_of_structure(#[case] capture: &str) {
+    let mirror = Mirror::new(
+        &format!("shown_{capture}"),
+        "CREATE TABLE t (id int PRIMARY KEY, a int, b text); INSERT INTO t VALUES (1, 1, 'x')",
+    );
+    mirror.replace("[sources.harbour]", &format!("[sources.harbour]\ncapture = \"{capture}\""));
+    mirror.catch_up();
+    mirror.source.run(
+        "INSERT INTO t VALUES (2, 2, 'y'); ALTER TABLE t ADD c numeric(6,2) DEFAULT 1.5; INSERT INTO t VALUES (3, 3, 'z', 2.25); ALTER TABLE t DROP b;
+         ALTER TABLE t RENAME a TO d; UPDATE t SET d = 9 WHERE id = 1; ALTER TABLE t DROP CONSTRAINT t_pkey, ADD PRIMARY KEY (d); DELETE FROM t WHERE d = 9",
+    );
+    let shown = mirror
+        .moorage(&["changes", "t", "--from", "start", "--limit", "4", "--format", "json"])
+        .expect(0, &[]);
+    let lines: Vec<serde_json::Value> =
+        shown.out.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    let of = |at: usize, part: &str| lines[at][part].to_string();
+    assert_eq!(of(0, "new"), r#"{"id":2,"a":2,"b":"y"}"#);
+    assert_eq!(of(1, "new"), r#"{"id":3,"a":3,"b":"z","c":"2.25"}"#);
+    assert_eq!(of(2, "new"), r#"{"id":1,"d":9,"c":"1.50"}"#);
+    if capture == "log" {
+        // Triggers write down whole rows; by what they are told apart is known as of a look.
+        assert_eq!(of(2, "key"), r#"{"id":1}"#);
+    }
+    assert_eq!((of(3, "operation"), of(3, "key")), ("\"delete\"".into(), r#"{"d":9}"#.into()));
+}

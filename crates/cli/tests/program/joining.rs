@@ -119,3 +119,44 @@ fn a_table_that_only_an_administrator_can_publish_is_left_out_and_the_others_go_
     assert_eq!(run.end(), 0, "{}", run.log());
     assert_eq!(run.log().matches("public.tariffs cannot join").count(), 1, "{}", run.log());
 }
+
+/// With `hold`, a table that comes is listed until someone decides, and nothing is done about it meanwhile, also at later starts.
+#[test]
+fn tables_that_come_wait_for_a_decision_where_the_file_says_so() {
+    let mirror = Mirror::new("offered", "CREATE TABLE berths (id int PRIMARY KEY)");
+    mirror.add("[pipelines.offered.drift]\ntable_added = \"hold\"");
+    mirror.catch_up();
+    let mut run = mirror.start(&["run"]);
+    run.wait_for("following changes");
+    mirror.source.run("CREATE TABLE stays (id int PRIMARY KEY); INSERT INTO stays VALUES (1); CREATE TABLE tariffs (id int PRIMARY KEY)");
+    run.wait_for("public.stays: it was made");
+    run.wait_for("public.tariffs: it was made");
+    mirror.moorage(&["drift"]).expect(3, &["public.stays", "it was made", "held"]);
+    let is_there = |table: &str| {
+        mirror.target.value::<bool>(&format!("SELECT to_regclass('mirror.{table}') IS NOT NULL"))
+    };
+    assert!(!is_there("stays"));
+    mirror.moorage(&["drift", "follow", "1"]).expect(0, &["the pipeline goes on"]);
+    mirror.source.run("INSERT INTO stays VALUES (2); INSERT INTO berths VALUES (1)");
+    wait_until("it joins", || {
+        is_there("stays") && mirror.target.value::<i64>("SELECT count(*) FROM mirror.stays") == 2
+    });
+    run.signal("INT");
+    assert_eq!(run.end(), 0, "{}", run.log());
+    mirror.catch_up();
+    mirror.moorage(&["drift"]).expect(3, &["public.tariffs", "held"]);
+    mirror.moorage(&["drift", "leave", "2"]).expect(0, &["the next run does it"]);
+    mirror.catch_up();
+    let log = mirror.catch_up().all();
+    assert!(!is_there("tariffs") && !log.contains("tariffs"), "{log}");
+    mirror.moorage(&["drift"]).expect(0, &["left"]);
+    ["berths", "stays"].iter().for_each(|table| mirror.assert_same(table));
+    // One of that name that is made later is another one.
+    mirror.source.run("INSERT INTO stays VALUES (3); DROP TABLE stays");
+    mirror.catch_up();
+    mirror.target.run("DROP TABLE mirror.stays");
+    mirror.moorage(&["teardown", "--table", "stays"]);
+    mirror.source.run("CREATE TABLE stays (id int PRIMARY KEY, a int)");
+    mirror.catch_up();
+    mirror.moorage(&["drift"]).expect(3, &["public.stays"]);
+}

@@ -9,7 +9,7 @@ use crate::change::kind::{Change, ChangeKind, Entry, Transaction, Unchanged};
 use crate::model::name::TableName;
 use crate::model::schema::TableSchema;
 use arrow::array::{RecordBatch, RecordBatchOptions, UInt32Array};
-use arrow::compute::take_record_batch;
+use arrow::compute::{concat_batches, take_record_batch};
 use arrow::error::ArrowError;
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -224,6 +224,34 @@ impl ChangeBlock {
         block.new = take_record_batch(&self.new, &UInt32Array::from(new))?;
         block.old = take_record_batch(&self.old, &UInt32Array::from(old))?;
         Ok(block)
+    }
+
+    /// The block with the changes of a later one of the same structure behind its own.
+    ///
+    /// # Errors
+    /// If the structures differ.
+    pub fn joined(mut self, later: &Self) -> Result<Self, ArrowError> {
+        let rows = |rows: &RecordBatch| rows.num_rows() as u32;
+        let (count, new, old) = (self.entries.len(), rows(&self.new), rows(&self.old));
+        let read = (self.read.is_some() || later.read.is_some()).then(|| {
+            let mut read = self.read();
+            read += later.read();
+            read
+        });
+        let moved = |entry: &Entry| Entry {
+            new: entry.new.map(|row| row + new),
+            old: entry.old.map(|row| row + old),
+            ..*entry
+        };
+        self.entries.extend(later.entries.iter().map(moved));
+        let both = |a: &RecordBatch, b: &RecordBatch| concat_batches(&self.schema.arrow(), [a, b]);
+        (self.new, self.old) = (both(&self.new, &later.new)?, both(&self.old, &later.old)?);
+        let unchanged = later.unchanged.iter().map(|(at, columns)| (at + count as u32, columns.clone()));
+        self.unchanged.extend(unchanged);
+        let spans = later.transactions.iter();
+        self.transactions.extend(spans.map(|span| Span { first: span.first + count, ..span.clone() }));
+        (self.bytes, self.read, self.blind) = (self.bytes + later.bytes, read, self.blind || later.blind);
+        Ok(self)
     }
 
     /// The block as one of a table of another name.

@@ -270,4 +270,58 @@ mod tests {
         );
         assert_eq!((described[1].operation, described[1].new.is_none()), (Operation::Delete, true));
     }
+
+    /// What is told of joined blocks is what is told of each, in order, also from bytes.
+    #[test]
+    fn joined_blocks_tell_what_each_told() {
+        let column = |name: &str, logical| Column {
+            name: name.into(),
+            logical,
+            source_type: "x".into(),
+            nullable: true,
+        };
+        let columns = vec![column("id", LogicalType::Int64), column("state", LogicalType::Text)];
+        let identity = RowIdentity::Key(vec![0]);
+        let schema = Arc::new(TableSchema { table: TableName::new("main", "stays"), columns, identity });
+        let block = |first: i64| {
+            let mut block = ChangeBlockBuilder::new(schema.clone());
+            for id in first..first + 3 {
+                let position = Position::new(&[id as u64], id.to_string());
+                let transaction = Arc::new(Transaction {
+                    position,
+                    proof: String::new(),
+                    committed_at: DateTime::UNIX_EPOCH,
+                });
+                let text = format!("state {id}");
+                let kind = [ChangeKind::Insert, ChangeKind::Update, ChangeKind::Delete][id as usize % 3];
+                let (new, old) = (kind != ChangeKind::Delete, kind != ChangeKind::Insert);
+                for (_, rows) in
+                    [(new, &mut block.new), (old, &mut block.old)].into_iter().filter(|(there, _)| *there)
+                {
+                    assert!(rows.columns[0].push(Value::Int(id)) && rows.columns[1].push(Value::Text(&text)));
+                }
+                let unchanged = (kind == ChangeKind::Update).then(|| [false, true].into());
+                block.push(
+                    kind,
+                    id as u64,
+                    &transaction,
+                    Images { new, old: old.then_some(true), unchanged },
+                    7,
+                );
+            }
+            block.finish().unwrap()
+        };
+        let (a, b, c) = (block(1), block(4), block(8));
+        let joined = a.clone().joined(&b).unwrap().joined(&c).unwrap();
+        let lines = |blocks: &[&ChangeBlock]| -> Vec<String> {
+            let all = blocks.iter().flat_map(|block| describe(block));
+            all.map(|change| serde_json::to_string(&change).unwrap()).collect()
+        };
+        assert_eq!(lines(&[&joined]), lines(&[&a, &b, &c]));
+        let kept = joined.to_bytes().unwrap();
+        assert_eq!(lines(&[&ChangeBlock::from_bytes(schema, &kept).unwrap()]), lines(&[&joined]));
+        let bytes = a.bytes() + b.bytes() + c.bytes();
+        assert_eq!((joined.len(), joined.bytes(), joined.read().total()), (9, bytes, 9));
+        assert!(kept.len() * 2 < [&a, &b, &c].iter().map(|b| b.to_bytes().unwrap().len()).sum());
+    }
 }

@@ -58,6 +58,7 @@ fn comes_to(kind: DriftKind, policy: DriftPolicy, dialect: &dyn TargetDialect, a
     const READ: &str = "the table is read again beside the running stream";
     match (policy, kind) {
         (DriftPolicy::Stop, _) => "the pipeline stops before it",
+        (DriftPolicy::Hold, DriftKind::TableAdded) => "it joins once someone decides",
         (DriftPolicy::Hold, _) => "the table's changes are kept until someone decides",
         (DriftPolicy::Reread, _) => READ,
         (DriftPolicy::Leave, DriftKind::ColumnDropped) => {

@@ -119,7 +119,7 @@ impl DriftKind {
             Self::TableRenamed | Self::ValuesAllowed => &[Follow, Hold, Stop],
             Self::TableDropped => &[Leave, Follow, Stop],
             Self::TableMadeAgain => &[Reread, Stop],
-            Self::TableAdded => &[Follow, Leave],
+            Self::TableAdded => &[Follow, Leave, Hold],
         }
     }
 

@@ -8,6 +8,7 @@ use moorage_core::TableName;
 use moorage_core::checkpoint::stored::Checkpoint;
 use moorage_core::drift::held::Held;
 use moorage_core::drift::record::DriftRecord;
+use moorage_core::model::drift::DriftPolicy;
 use moorage_core::plan::table::TablePlan;
 use std::collections::{HashMap, HashSet};
 use std::sync::atomic::AtomicBool;
@@ -72,6 +73,8 @@ pub(crate) struct Context {
     pub(crate) followed: AtomicBool,
     /// Tables that came while it followed, and that only an administrator can let join.
     pub(crate) left_out: Mutex<HashSet<TableName>>,
+    /// What someone decided about tables that came, by the numbers of their records, and is not written down yet.
+    pub(crate) decided: Mutex<Vec<(u64, DriftPolicy)>>,
     /// What became of whole tables, and is not written down yet.
     pub(crate) noted: Mutex<Vec<DriftRecord>>,
 }
@@ -114,6 +117,10 @@ pub(crate) struct Following {
     pub(crate) plans: Vec<TablePlan>,
     /// Those whose changes are kept and not merged.
     pub(crate) held: Vec<Held>,
+    /// Those that are not read yet, by name: they are read while the others are followed.
+    pub(crate) unread: Vec<TableName>,
+    /// Tables that wait to be let in, by the numbers of their records.
+    pub(crate) offered: HashMap<u64, String>,
     /// Those that the project file maps in another way than their rows were read, by name.
     pub(crate) remapped: Vec<TableName>,
     /// Target tables of which something is kept although they are not held any more: they were read again since.

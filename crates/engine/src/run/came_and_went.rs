@@ -15,6 +15,7 @@ use moorage_core::model::drift::{DriftKind, DriftPolicy};
 use moorage_core::model::name::TableName;
 use moorage_core::plan::make::Plan;
 use moorage_core::plan::table::TablePlan;
+use std::collections::HashMap;
 use std::sync::{Arc, PoisonError};
 
 impl Context {
@@ -32,28 +33,105 @@ pub(crate) async fn write_down(context: &Context, checkpoint: &Checkpoint, next:
         return Ok(next);
     }
     let (position, committed_at) = (checkpoint.position.clone(), checkpoint.committed_at);
-    let numbered = noted.into_iter().zip(next..).map(|(record, id)| DriftRecord {
-        id,
-        position: position.clone(),
-        committed_at,
-        ..record
-    });
+    let mut next = next;
+    let number = |record: DriftRecord| {
+        if record.id > 0 {
+            return record;
+        }
+        next += 1;
+        DriftRecord { id: next - 1, position: position.clone(), committed_at, ..record }
+    };
+    let numbered: Vec<DriftRecord> = noted.into_iter().map(number).collect();
     let memos: Vec<Memo> =
-        numbered.map(|record| Ok(holding::record_memo(&record)?)).collect::<Result<_>>()?;
+        numbered.iter().map(|record| Ok(holding::record_memo(record)?)).collect::<Result<_>>()?;
     let mut merge = context.pipeline.target.begin(checkpoint).await?;
     merge.remember(&memos).await?;
     // Nothing more is known to be done than before.
     let (_durable, _) = merge.commit_durably(checkpoint.clone()).await?;
-    Ok(next + memos.len() as u64)
+    for record in numbered.iter().filter(|record| is_offer(record)) {
+        let done = match (record.state, &record.decision) {
+            (DriftState::Held, _) => format!("`moorage drift follow {}` lets it join", record.id),
+            (DriftState::Followed, Some(_)) => JOINS.into(),
+            _ => continue,
+        };
+        let (table, what) = (record.table.clone(), record.detail.clone());
+        context.say(Event::StructureChanged { table, what, done });
+    }
+    Ok(next)
 }
+
+/// What is told of a table that came.
+pub(crate) const JOINS: &str = "it joins";
 
 /// Tables that came since the pipeline was set up, where the project file says to leave such tables, and those that cannot
 /// join.
-pub(crate) fn leave_out_new(context: &Context, planned: &mut Plan, stored: &[StoredTable]) {
-    let left_out = context.left_out.lock().unwrap_or_else(PoisonError::into_inner);
+///
+/// Those that wait for a decision are noted, once.
+pub(crate) fn leave_out_new(
+    context: &Context,
+    planned: &mut Plan,
+    stored: &[StoredTable],
+    records: &[DriftRecord],
+) {
+    let left_out = context.left_out.lock().unwrap_or_else(PoisonError::into_inner).clone();
     planned.tables.retain(|table| {
-        !is_new(table, stored) || (joins(&context.pipeline, table) && !left_out.contains(table.table()))
+        if !is_new(table, stored) {
+            return true;
+        }
+        let comes = comes(&context.pipeline, table, records);
+        if comes == Comes::Asks {
+            context.note(DriftKind::TableAdded, table, "it was made", DriftState::Held);
+        }
+        comes == Comes::Joins && !left_out.contains(table.table())
     });
+}
+
+/// What becomes of a table that came.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Comes {
+    Joins,
+    /// Someone is to decide about it, and was not told yet.
+    Asks,
+    Stays,
+}
+
+fn comes(pipeline: &Pipeline, table: &TablePlan, records: &[DriftRecord]) -> Comes {
+    let name = table.table().to_string();
+    let is_of_it = |r: &&DriftRecord| {
+        r.table == name && matches!(r.kinds[..], [DriftKind::TableAdded | DriftKind::TableDropped])
+    };
+    let last = records.iter().rfind(is_of_it).filter(|r| r.kinds == [DriftKind::TableAdded]);
+    match (policy_of_new(pipeline, table), last.map(|r| r.state)) {
+        (DriftPolicy::Follow, _) | (DriftPolicy::Hold, Some(DriftState::Followed)) => Comes::Joins,
+        (DriftPolicy::Hold, None) => Comes::Asks,
+        _ => Comes::Stays,
+    }
+}
+
+fn policy_of_new(pipeline: &Pipeline, table: &TablePlan) -> DriftPolicy {
+    pipeline.config.picker().rule(table.table()).drift.of(DriftKind::TableAdded)
+}
+
+/// Tables that wait to be let in, by the numbers of their records.
+pub(crate) fn offered(records: &[DriftRecord]) -> HashMap<u64, String> {
+    let waits = records.iter().filter(|r| is_offer(r) && r.state == DriftState::Held);
+    waits.map(|r| (r.id, r.table.clone())).collect()
+}
+
+/// Whether a record is of a table that came, and not of one that is carried.
+pub(crate) fn is_offer(record: &DriftRecord) -> bool {
+    record.kinds == [DriftKind::TableAdded]
+}
+
+/// What someone decided about tables that came, as it is to be written down.
+pub(crate) fn decided(context: &Context, records: &mut [DriftRecord]) {
+    let decided = std::mem::take(&mut *context.decided.lock().unwrap_or_else(PoisonError::into_inner));
+    for (id, decision) in decided {
+        let Some(record) = records.iter_mut().find(|r| r.id == id && is_offer(r)) else { continue };
+        record.state = if decision == DriftPolicy::Leave { DriftState::Left } else { DriftState::Followed };
+        record.decision = Some(decision.word().into());
+        context.noted.lock().unwrap_or_else(PoisonError::into_inner).push(record.clone());
+    }
 }
 
 pub(crate) fn is_new(table: &TablePlan, stored: &[StoredTable]) -> bool {
@@ -61,9 +139,13 @@ pub(crate) fn is_new(table: &TablePlan, stored: &[StoredTable]) -> bool {
 }
 
 /// Whether a table joins that comes while the pipeline is there.
-pub(crate) fn joins(pipeline: &Pipeline, table: &TablePlan) -> bool {
-    let policies = pipeline.config.picker().rule(table.table()).drift;
-    policies.of(DriftKind::TableAdded) == DriftPolicy::Follow
+pub(crate) fn joins(pipeline: &Pipeline, table: &TableName) -> bool {
+    pipeline.config.picker().rule(table).drift.of(DriftKind::TableAdded) == DriftPolicy::Follow
+}
+
+/// Whether anything is done about a table that comes while the pipeline is there.
+pub(crate) fn is_of_interest(pipeline: &Pipeline, table: &TablePlan) -> bool {
+    policy_of_new(pipeline, table) != DriftPolicy::Leave
 }
 
 /// Tables whose structure is not the one that their target tables were made from, where the source does not tell, stop the run, as do

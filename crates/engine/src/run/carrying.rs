@@ -1,6 +1,7 @@
 //! How the tables of a run are carried, from one change of structure to the next.
 
 use crate::before::draft::by;
+use crate::pipeline::context::Following;
 use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::Result;
 use crate::pipeline::mappers::Mappers;
@@ -30,6 +31,8 @@ pub(crate) struct Carrying {
     /// Whose changes are not merged, because the table is to be read again: the target says so in the batch from which on
     /// they are missing.
     unmerged: HashSet<TableName>,
+    /// Those among them that were never read.
+    first: HashSet<TableName>,
     /// Whose changes are not merged, because there was no room to hold them, or the target cannot take them as they are to be:
     /// the next run reads them again, or this one once someone asks.
     left_out: HashSet<TableName>,
@@ -48,7 +51,9 @@ pub(crate) enum Led {
 }
 
 impl Carrying {
-    pub(crate) fn new(plans: CarriedTables, held: Vec<Held>, next_id: u64) -> Result<Self> {
+    pub(crate) fn new(following: &Following) -> Result<Self> {
+        let plans: CarriedTables = following.plans.iter().cloned().collect();
+        let (held, next_id) = (following.held.clone(), following.next_drift);
         let mut mappers = Mappers::new(plans.iter().map(AsRef::as_ref))?;
         held.iter().for_each(|held| mappers.remove(&held.plan));
         let held: HashMap<TableName, Held> =
@@ -57,7 +62,8 @@ impl Carrying {
             plans: plans.holding(held.keys().cloned()),
             mappers,
             held,
-            unmerged: HashSet::new(),
+            unmerged: following.unread.iter().cloned().collect(),
+            first: following.unread.iter().cloned().collect(),
             left_out: HashSet::new(),
             next_id,
         })
@@ -77,6 +83,11 @@ impl Carrying {
         self.plans.iter().filter(|plan| self.unmerged.contains(plan.table()))
     }
 
+    /// Whether a table is yet to be read for the first time since its target table was made.
+    pub(crate) fn is_first(&self, table: &TableName) -> bool {
+        self.first.contains(table)
+    }
+
     /// Whether a table's changes are kept and not merged.
     pub(crate) fn is_held(&self, table: &TableName) -> bool {
         self.held.contains_key(table)
@@ -86,6 +97,7 @@ impl Carrying {
     pub(crate) fn replaces<'a>(&mut self, tables: impl Iterator<Item = &'a TableName>) {
         tables.for_each(|table| {
             self.unmerged.remove(table);
+            self.first.remove(table);
             self.left_out.remove(table);
         });
     }

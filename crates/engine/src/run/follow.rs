@@ -17,15 +17,17 @@ use chrono::Utc;
 use futures_util::FutureExt;
 use moorage_adapter::{AdapterError, ChangeStream, Event, StreamStart, StreamedSegment, TableProgress};
 use moorage_core::apply::batch::{Collected, Limits};
+use moorage_core::apply::prepare::Deed;
 use moorage_core::change::kind::Transaction;
 use moorage_core::change::structure::SchemaChange;
 use moorage_core::checkpoint::stored::Checkpoint;
 use moorage_core::follow::machine::{End, Follow, FollowError, Looked, Next, Piece, PieceEnd, Settings};
 use moorage_core::model::drift::DriftPolicy;
-use moorage_core::plan::carried::CarriedTables;
+use moorage_core::pick::pattern::shown_parts;
 use moorage_core::plan::table::TablePlan;
 use moorage_core::watch::lag::ClockSkew;
 use moorage_core::{Position, TableName};
+use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 use tokio::sync::oneshot;
@@ -62,6 +64,12 @@ struct Driver<'a> {
     asking: Option<oneshot::Receiver<Result<Asked>>>,
     /// Tables that are to be read again, until that can begin.
     wanted: Vec<Arc<TablePlan>>,
+    /// What was decided, by numbers, and is answered once it is done: until then it is asked for again and again.
+    deciding: Vec<u64>,
+    /// Those among them that the open batch carries out.
+    releasing: Vec<u64>,
+    /// Tables that wait to be let in, by the numbers of their records.
+    offered: HashMap<u64, String>,
     /// Whether they are read one by one, because together they could not be.
     one_by_one: bool,
 }
@@ -96,8 +104,7 @@ impl<'a> Driver<'a> {
         let checkpoint = following.checkpoint.clone();
         let settled = target.settled(&context.pipeline.name).await?;
         let settled = settled.filter(|settled| settled.position != checkpoint.position);
-        let plans: CarriedTables = following.plans.iter().cloned().collect();
-        let carrying = Carrying::new(plans, following.held.clone(), following.next_drift)?;
+        let carrying = Carrying::new(following)?;
         let until = || format!("caught up {}", uuid::Uuid::new_v4());
         let settings = Settings {
             limits: Limits { age: context.pipeline.config.merge_age(), ..Limits::default() },
@@ -127,6 +134,9 @@ impl<'a> Driver<'a> {
             rereading: None,
             given_up: None,
             asking: None,
+            offered: following.offered.clone(),
+            deciding: Vec::new(),
+            releasing: Vec::new(),
             wanted: Vec::new(),
             one_by_one: false,
         })
@@ -154,6 +164,9 @@ impl<'a> Driver<'a> {
         for target in held_before {
             self.machine.put(Collected::Clear(target), Instant::now());
             self.send_note("tables were read again");
+        }
+        if self.carrying.unmerged().next().is_some() {
+            self.machine.wants_reread(Instant::now());
         }
         for table in remapped {
             let (next, event) = self
@@ -230,7 +243,7 @@ impl<'a> Driver<'a> {
             Woken::Asked(asked) => {
                 self.asking = None;
                 let Asked { tables, decisions } = asked?;
-                self.decided(decisions);
+                self.decided(decisions)?;
                 self.asked_for(&tables);
             }
         }
@@ -285,13 +298,34 @@ impl<'a> Driver<'a> {
     }
 
     /// Carries out what someone decided. Where nothing else comes, a note ends the batch that does it.
-    fn decided(&mut self, decisions: Vec<(u64, DriftPolicy)>) {
-        for (id, decision) in decisions {
+    ///
+    /// # Errors
+    /// `Appeared` where it is about a table that came: setting up anew has it join, or leaves it.
+    fn decided(&mut self, decisions: Vec<(u64, DriftPolicy)>) -> Result<()> {
+        let mut appeared = None;
+        let is_offered = |(id, _): &(u64, DriftPolicy)| self.offered.contains_key(id);
+        let (of_tables, others): (Vec<_>, Vec<_>) = decisions.into_iter().partition(is_offered);
+        for (id, decision) in of_tables {
+            if let Some(table) = self.offered.remove(&id) {
+                self.context.decided.lock().unwrap_or_else(PoisonError::into_inner).push((id, decision));
+                self.context.notes.decided(id, "");
+                let (schema, name) = shown_parts(&table).unwrap_or_default();
+                appeared = Some(AdapterError::Appeared { table: TableName::new(schema, name) });
+            }
+        }
+        if let Some(error) = appeared {
+            // The others are asked for again.
+            return Err(error.into());
+        }
+        for (id, decision) in others {
+            if self.deciding.contains(&id) {
+                continue;
+            }
             match self.carrying.decide(&self.context.pipeline, id, decision) {
                 Ok((next, event)) => {
                     self.put(next, Some(event));
                     self.send_note("someone decided");
-                    self.context.notes.decided(id, "");
+                    self.deciding.push(id);
                 }
                 Err(why) => {
                     // Whoever decided may not be there any more.
@@ -301,6 +335,7 @@ impl<'a> Driver<'a> {
                 }
             }
         }
+        Ok(())
     }
 
     fn apply(&mut self, piece: Piece) {
@@ -313,6 +348,8 @@ impl<'a> Driver<'a> {
             Some(Open { merge, records }) => (Some(merge), records),
             None => (None, Vec::new()),
         };
+        let releases = piece.deeds.iter().filter(|deed| matches!(deed, Deed::Release(_)));
+        self.releasing.extend(releases.flat_map(Deed::alterations).map(|alteration| alteration.id));
         let job = Job {
             source: self.context.pipeline.source.clone(),
             target: self.context.pipeline.target.clone(),
@@ -356,6 +393,10 @@ impl<'a> Driver<'a> {
         self.checkpoint = durable.checkpoint().clone();
         let Some(ended) = ended else { return };
         stream.acknowledge(&durable);
+        for id in self.releasing.drain(..) {
+            self.deciding.retain(|deciding| *deciding != id);
+            self.context.notes.decided(id, "");
+        }
         let transaction = &ended.end.transaction;
         *self.merged_to.lock().unwrap_or_else(PoisonError::into_inner) = Some(transaction.position.clone());
         self.merged = true;
@@ -425,7 +466,9 @@ impl<'a> Driver<'a> {
             self.context.say(Event::Warning { message });
         }
         let capture = self.context.pipeline.capture(Some(&self.checkpoint)).await?;
-        let begun = Rereading::begin(&self.context.pipeline, &capture, &plans, &self.context.events).await;
+        let is_first = |table: &TableName| self.carrying.is_first(table);
+        let (pipeline, events) = (&self.context.pipeline, &self.context.events);
+        let begun = Rereading::begin(pipeline, &capture, &plans, &is_first, events).await;
         match begun {
             Ok(begun) => self.rereading = Some(begun),
             Err(EngineError::Adapter(AdapterError::Refused { reason, .. })) => {

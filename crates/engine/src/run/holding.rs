@@ -29,6 +29,9 @@ pub struct HeldTotals {
     next: u64,
     /// How many changes of structure.
     steps: u32,
+    /// Bytes of the last block, if others may be joined to it.
+    #[serde(default)]
+    last: u64,
 }
 
 /// Begins the names of all that is kept of a table.
@@ -120,10 +123,17 @@ pub(crate) async fn keep_step(merge: &mut dyn Merge, alteration: &Alteration) ->
     let target = &alteration.before.target;
     let mut totals = totals(merge, target).await?.unwrap_or_default();
     let (name, content) = (step_name(target, totals.steps), alteration.step.to_bytes().map_err(written)?);
-    totals.steps += 1;
+    (totals.steps, totals.last) = (totals.steps + 1, 0);
     let step = Memo { kind: MemoKind::Structure, name, content: Some(content) };
     merge.remember(&[step, totals_memo(target, &totals)?]).await?;
     Ok(totals.steps - 1)
+}
+
+/// A block that has fewer bytes is joined with the next one.
+const JOINED_BELOW: u64 = 64 << 10;
+
+fn block_name(target: &str, totals: &HeldTotals) -> String {
+    format!("{}{:06} {:012}", begin(target), totals.steps, totals.next)
 }
 
 /// What came of keeping changes.
@@ -146,10 +156,27 @@ pub(crate) async fn keep(
     let Some(mut totals) = totals(merge, target).await? else { return Ok(Kept::Done) };
     let mut memos = Vec::with_capacity(blocks.len() + 1);
     for block in blocks {
-        let content = block.to_bytes().map_err(written)?;
         totals.changes += block.len() as u64;
-        totals.bytes += content.len() as u64;
-        let name = format!("{}{:06} {:012}", begin(target), totals.steps, totals.next);
+        // A batch of a change or two would take some kilobytes by itself.
+        let before = match totals.last {
+            1..JOINED_BELOW if memos.is_empty() => {
+                totals.next -= 1;
+                one(merge, MemoKind::Held, &block_name(target, &totals)).await?
+            }
+            _ => None,
+        };
+        let (replaced, block) = match before {
+            Some(before) => {
+                let read = ChangeBlock::from_bytes(block.schema().clone(), &before);
+                let read = read.map_err(|e| unreadable("held changes", e))?;
+                (before.len(), read.joined(&block).map_err(written)?)
+            }
+            None => (0, block),
+        };
+        let content = block.to_bytes().map_err(written)?;
+        totals.bytes = totals.bytes + content.len() as u64 - replaced as u64;
+        totals.last = content.len() as u64;
+        let name = block_name(target, &totals);
         totals.next += 1;
         memos.push(Memo { kind: MemoKind::Held, name, content: Some(content) });
     }

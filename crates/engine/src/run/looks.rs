@@ -3,7 +3,7 @@
 use crate::before::draft::plan_pipeline;
 use crate::pipeline::context::Context;
 use crate::pipeline::ends::Pipeline;
-use crate::run::came_and_went::joins;
+use crate::run::came_and_went::is_of_interest;
 use moorage_adapter::{AdapterError, CapturePlan, Event, Events, GONE, Head, Source};
 use moorage_core::plan::table::TablePlan;
 use moorage_core::{Position, TableName};
@@ -142,7 +142,8 @@ async fn appeared(
         return Ok(None);
     }
     let is_new = |table: &&TablePlan| {
-        plans.iter().all(|p| !p.is_of_same(table) && p.target != table.target) && joins(pipeline, table)
+        plans.iter().all(|p| !p.is_of_same(table) && p.target != table.target)
+            && is_of_interest(pipeline, table)
     };
     Ok(planned.tables.iter().find(is_new).map(|table| table.table().clone()))
 }

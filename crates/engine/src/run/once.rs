@@ -7,6 +7,7 @@ use crate::pipeline::lock::PipelineLock;
 use crate::pipeline::notes::Notes;
 use crate::pipeline::stop::StopSignal;
 use crate::pipeline::{process, turn};
+use crate::run::came_and_went::{JOINS, joins};
 use crate::run::follow;
 use crate::run::prepare::{self, Ready};
 use backon::{BackoffBuilder, ExponentialBuilder};
@@ -47,6 +48,7 @@ pub async fn run(
         in_the_way: Mutex::default(),
         followed: AtomicBool::new(false),
         left_out: Mutex::default(),
+        decided: Mutex::default(),
         noted: Mutex::default(),
     };
     let done = tokio::select! {
@@ -102,8 +104,10 @@ async fn carry_out(context: &Context) -> Result<Outcome> {
             backoff = fresh_backoff();
         }
         if let EngineError::Adapter(AdapterError::Appeared { table }) = &error {
-            let (what, done) = ("it was made".into(), "it joins".into());
-            context.say(Event::StructureChanged { table: table.to_string(), what, done });
+            if joins(&context.pipeline, table) {
+                let (what, done) = ("it was made".into(), JOINS.into());
+                context.say(Event::StructureChanged { table: table.to_string(), what, done });
+            }
             continue;
         }
         if let EngineError::InTheWay { table, reason } = &error {

@@ -12,7 +12,9 @@ use crate::before::loops::refuse_loops;
 use crate::pipeline::context::{Context, Following, Start};
 use crate::pipeline::error::{EngineError, Result};
 use crate::pipeline::turn;
-use crate::run::came_and_went::{is_new, leave_out_new, refuse_drift, write_down};
+use crate::run::came_and_went::{
+    decided, is_new, is_offer, leave_out_new, offered, refuse_drift, write_down,
+};
 use crate::run::holding;
 use crate::run::load::Loader;
 use crate::run::set_up::{new_checkpoint, set_up, take_first_turn};
@@ -73,6 +75,8 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
     let (state, decision) = look_and_decide(context, checkpoint.as_ref(), &capture).await?;
     let mut planned = planned;
     let mut remapped = Vec::new();
+    let memos = pipeline.target.memos(&pipeline.name, MemoKind::Structure).await?;
+    let mut records = holding::records(&memos)?;
     let checkpoint = match (decision, checkpoint) {
         (Decision::Refuse(refusal), _) => return Err(AdapterError::from(refusal).into()),
         (Decision::Resume, Some(checkpoint)) => {
@@ -88,7 +92,8 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
             remapped = refuse_drift(context, &capture, &planned, &stored).await?;
             carry_as_read(&mut planned, &stored, &remapped);
             let before = read_again_what_was_missed(context, &capture, &planned, &stored).await?;
-            leave_out_new(context, &mut planned, &stored);
+            decided(context, &mut records);
+            leave_out_new(context, &mut planned, &stored, &records);
             something_to_carry(context, &planned)?;
             align(context, &capture, &mut planned, &stored).await?;
             read_again_what_was_interrupted(context, &capture, &before).await?;
@@ -108,13 +113,21 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
         make_without_snapshot(context, &planned, &captured_by).await?;
     }
     let missing = missing(&planned, &pipeline.target.tables(&pipeline.name).await?);
-    let memos = pipeline.target.memos(&pipeline.name, MemoKind::Structure).await?;
-    let next_drift = holding::records(&memos)?.iter().map(|r| r.id).max().unwrap_or(0) + 1;
+    let next_drift = records.iter().map(|r| r.id).max().unwrap_or(0) + 1;
     let joined = |t: &&TablePlan| !stored.is_empty() && is_new(t, &stored);
     for table in missing.iter().filter(joined) {
-        context.note(DriftKind::TableAdded, table, "it was made", DriftState::Followed);
+        // One that someone let in is noted.
+        if !records.iter().any(|r| is_offer(r) && r.table == table.table().to_string()) {
+            context.note(DriftKind::TableAdded, table, "it was made", DriftState::Followed);
+        }
     }
     let next_drift = write_down(context, &checkpoint, next_drift).await?;
+    let memos = pipeline.target.memos(&pipeline.name, MemoKind::Structure).await?;
+    let records = holding::records(&memos)?;
+    let (beside, missing) = beside(context, missing, &stored).await?;
+    for table in &beside {
+        pipeline.target.create(&pipeline.name, table).await?;
+    }
     if !missing.is_empty() {
         let by =
             |t: &TablePlan| planned.tables.iter().position(|p| p == t).and_then(|at| captured_by[at].clone());
@@ -128,14 +141,18 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
         of.for_each(|table| table.plan = held.streamed());
     }
     let is_stale = |record: &&DriftRecord| {
-        record.state == DriftState::Held && !held.iter().any(|held| held.plan.target == record.target)
+        record.state == DriftState::Held
+            && !is_offer(record)
+            && !held.iter().any(|held| held.plan.target == record.target)
     };
     let mut held_before: Vec<String> =
-        holding::records(&memos)?.iter().filter(is_stale).map(|record| record.target.clone()).collect();
+        records.iter().filter(is_stale).map(|record| record.target.clone()).collect();
     held_before.dedup();
     let plans = planned.tables;
     let found = found.into_iter().map(|table| table.name).collect();
     let following = Following {
+        unread: beside.iter().map(|table| table.table().clone()).collect(),
+        offered: offered(&records),
         remapped,
         held_before,
         checkpoint,
@@ -366,6 +383,28 @@ fn missing(planned: &Plan, stored: &[StoredTable]) -> Vec<TablePlan> {
         !matches!(state, Some(TableState::Live | TableState::Held | TableState::ChangesOnly))
     };
     planned.tables.iter().filter(followed).cloned().collect()
+}
+
+/// Tables that are read while the others are followed, and those that are read before: where there are no others, nobody waits, and
+/// where people have rows of their own in the target's table, these are kept apart first.
+async fn beside(
+    context: &Context,
+    missing: Vec<TablePlan>,
+    stored: &[StoredTable],
+) -> Result<(Vec<TablePlan>, Vec<TablePlan>)> {
+    let pipeline = &context.pipeline;
+    if !stored.iter().any(|s| matches!(s.state, TableState::Live | TableState::Held)) {
+        return Ok((Vec::new(), missing));
+    }
+    let (mut beside, mut before) = (Vec::new(), Vec::new());
+    for table in missing {
+        let is_ours = match pipeline.target.describe(&table.target).await? {
+            None => true,
+            Some(there) => there.owner.as_ref() == Some(&pipeline.name) && table.existing_rows.is_none(),
+        };
+        if is_ours { beside.push(table) } else { before.push(table) }
+    }
+    Ok((beside, before))
 }
 
 async fn load(

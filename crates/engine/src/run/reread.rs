@@ -35,6 +35,8 @@ struct Table {
     /// What captures its changes.
     captured_by: Option<String>,
     rows: Arc<AtomicU64>,
+    /// Whether it has not been read before.
+    first: bool,
 }
 
 /// Tables that are being read again.
@@ -89,6 +91,7 @@ impl Rereading {
         pipeline: &Pipeline,
         capture: &CapturePlan,
         plans: &[TablePlan],
+        is_first: &(dyn Fn(&TableName) -> bool + Sync),
         events: &Events,
     ) -> Result<Self> {
         let mappers = Mappers::new(plans)?;
@@ -98,8 +101,9 @@ impl Rereading {
             let path = folder::file(&pipeline.state_folder, &pipeline.name, &format!("{at}.again"));
             let spool = Spool::create(&path, plan.schema.clone()).await?;
             pipeline.target.create_again(&pipeline.name, plan).await?;
-            events(Event::ReadingAgain { table: plan.table().to_string() });
-            tables.push(Table { plan: plan.clone(), spool, captured_by, rows: Arc::default() });
+            let first = is_first(plan.table());
+            events(Event::ReadingAgain { table: plan.table().to_string(), first });
+            tables.push(Table { plan: plan.clone(), spool, captured_by, rows: Arc::default(), first });
         }
         let open = Arc::new(RwLock::new(true));
         let sink = Arc::new(Beside {
@@ -202,6 +206,7 @@ impl Rereading {
             table: table.plan.table().to_string(),
             rows: table.rows.load(Ordering::Relaxed),
             elapsed_ms: self.began.elapsed().as_millis() as u64,
+            first: table.first,
         })
     }
 }

@@ -9,19 +9,20 @@
 //! tells it; a change of structure is handed on in a segment of its own. Elsewhere a structure that is not the planned one
 //! is an error, when a change of it is not left out.
 
+use crate::as_source::carried::{
+    Carried, Known, Structure, announced, difference, identity_difference, make_room, push_tuple,
+};
+use crate::as_source::describing::Describing;
 use crate::as_source::mark::Mark;
 use crate::as_source::named::NOTE_PREFIX;
 use crate::as_source::structure::event;
-use crate::as_source::structure::fit::AnnouncedColumn;
 use crate::as_source::structure::looks::Look;
-use crate::as_source::structure::room::room_for;
 use crate::as_source::structure::state::State;
-use crate::as_source::structure::table::{Announced, Table};
+use crate::as_source::structure::table::Table;
 use crate::as_source::structure::types::PresentNames;
 use crate::wire::lsn;
-use crate::wire::pgoutput::{Field, Message, OldTuple, Relation, Tuple};
+use crate::wire::pgoutput::{Message, OldTuple, Relation, Tuple};
 use crate::wire::replication::EPOCH_2000_US;
-use crate::wire::values::push_text;
 use chrono::DateTime;
 use moorage_adapter::{AdapterError, Result, StreamTable};
 use moorage_core::change::builder::{ChangeBlockBuilder, Images};
@@ -32,39 +33,8 @@ use moorage_core::checkpoint::decide::Refusal;
 use moorage_core::checkpoint::stored::Checkpoint;
 use moorage_core::model::described::SourceTable;
 use moorage_core::model::structure::Structure as PlannedStructure;
-use moorage_core::value::column::RowsBuilder;
-use moorage_core::{LogicalType, TableSchema};
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
-
-/// A structure that a relation message announced.
-struct Structure {
-    /// For each column of the stream, the column of our schema.
-    columns: Vec<Option<usize>>,
-    /// Why changes in this structure cannot be used.
-    drift: Option<String>,
-    /// What values are called now that may still come under another name.
-    names: PresentNames,
-}
-
-/// How a table's structure is known.
-enum Known {
-    /// As planned: the columns that the source's log carries.
-    Planned(Vec<(String, u32)>),
-    /// As it is followed, with a message that is not settled yet.
-    Followed(Box<Table>, Option<Announced>),
-}
-
-struct Carried {
-    schema: Arc<TableSchema>,
-    mark: Option<Mark>,
-    known: Known,
-    structure: Option<Structure>,
-    block: Option<ChangeBlockBuilder>,
-    /// Whether large values that did not change are taken from the old row where the log has it whole: a row that
-    /// moves into a filter needs all its values.
-    fills: bool,
-}
 
 struct Open {
     transaction: Arc<Transaction>,
@@ -149,6 +119,15 @@ impl Assembler {
     /// numbers of the columns that the log carries stand beside each.
     pub(crate) fn following(tables: Vec<(StreamTable, Vec<(String, u32)>)>) -> Result<Self> {
         Self::carrying(tables.into_iter().map(|(table, columns)| (table, Known::Planned(columns))))
+    }
+
+    /// For these tables, wherever the stream begins, with whatever columns the log announces.
+    pub(crate) fn describing(tables: Vec<(StreamTable, Vec<(String, u32)>)>) -> Result<Self> {
+        let described = |(table, types): (StreamTable, Vec<(String, u32)>)| {
+            let planned = table.plan.schema.clone();
+            (table, Known::Described(Describing { planned, types }))
+        };
+        Self::carrying(tables.into_iter().map(described))
     }
 
     fn carrying(tables: impl Iterator<Item = (StreamTable, Known)>) -> Result<Self> {
@@ -242,10 +221,7 @@ impl Assembler {
         match message {
             Message::Begin { commit_lsn, committed_us, xid } => self.begin(commit_lsn, committed_us, xid),
             Message::Commit { commit_lsn, end_lsn, .. } => self.commit(commit_lsn, end_lsn),
-            Message::Relation(relation) => {
-                self.relation(&relation);
-                Ok(())
-            }
+            Message::Relation(relation) => self.relation(&relation),
             Message::LogMessage { transactional: true, prefix, content } => {
                 if prefix == NOTE_PREFIX.as_bytes() && self.open.as_ref().is_some_and(|o| !o.is_proof) {
                     self.segment.notes.push(String::from_utf8_lossy(content).into_owned());
@@ -319,16 +295,27 @@ impl Assembler {
         Ok(())
     }
 
-    fn relation(&mut self, relation: &Relation<'_>) {
+    fn relation(&mut self, relation: &Relation<'_>) -> Result<()> {
         self.announced.insert(relation.id);
-        let Some(carried) = self.tables.get_mut(&relation.id) else { return };
+        let Some(carried) = self.tables.get_mut(&relation.id) else { return Ok(()) };
         let expected = match &mut carried.known {
             Known::Planned(expected) => expected,
             Known::Followed(_, message) => {
-                let said = announced(relation);
-                *message = Some(said);
+                *message = Some(announced(relation));
                 carried.structure = None;
-                return;
+                return Ok(());
+            }
+            Known::Described(described) => {
+                let schema = described.schema(relation);
+                if schema != *carried.schema {
+                    if let Some(block) = carried.block.take() {
+                        self.segment.blocks.push(block.finish()?);
+                    }
+                    carried.schema = Arc::new(schema);
+                }
+                let columns = (0..relation.columns.len()).map(Some).collect();
+                carried.structure = Some(Structure { columns, drift: None, names: PresentNames::default() });
+                return Ok(());
             }
         };
         let found: Vec<(String, u32)> =
@@ -337,6 +324,7 @@ impl Assembler {
         let index = |name: &str| carried.schema.columns.iter().position(|c| c.name == name);
         let columns = relation.columns.iter().map(|c| index(c.name)).collect();
         carried.structure = Some(Structure { columns, drift, names: PresentNames::default() });
+        Ok(())
     }
 
     /// What has to be told before this message can be fed; nothing where structures are not followed.
@@ -491,64 +479,6 @@ impl Assembler {
     }
 }
 
-/// Has other tables leave the name that one is to have by a look.
-fn make_room(tables: &mut HashMap<u32, Carried>, look: &Look, id: u32, changes: &mut Vec<SchemaChange>) {
-    let name = |id: u32| look.of(id).map(|d| d.table.name.clone());
-    let called = |carried: &Carried| match &carried.known {
-        Known::Followed(table, _) if !table.is_gone() => Some(table.now().name.clone()),
-        _ => None,
-    };
-    let now = tables.get(&id).and_then(called);
-    let Some(wanted) = name(id).filter(|name| now.as_ref().is_some_and(|now| now != name)) else { return };
-    let all: Vec<_> = tables.iter().filter_map(|(id, c)| Some((*id, called(c)?))).collect();
-    for (other, to) in room_for(id, &wanted, &all, name) {
-        let Some(carried) = tables.get_mut(&other) else { continue };
-        let Known::Followed(table, message) = &mut carried.known else { continue };
-        let (change, is_open) = (table.moves(to), message.is_some());
-        carried.adopt(change.as_ref(), is_open);
-        changes.extend(change);
-    }
-}
-
-impl Carried {
-    fn pass(&mut self, look: &Look) -> Result<Option<SchemaChange>> {
-        let Known::Followed(table, message) = &mut self.known else { return Ok(None) };
-        let change = table.pass(look)?;
-        // What was announced and is not settled is from behind the look, and settled with the next row.
-        let is_open = message.is_some();
-        self.adopt(change.as_ref(), is_open);
-        Ok(change)
-    }
-
-    fn settle(&mut self, look: &Look) -> Result<Option<SchemaChange>> {
-        let Known::Followed(table, message) = &mut self.known else { return Ok(None) };
-        let Some(message) = message.take() else { return Ok(None) };
-        let change = table.announced(&message, look)?;
-        self.adopt(change.as_ref(), false);
-        Ok(change)
-    }
-
-    fn adopt(&mut self, change: Option<&SchemaChange>, is_open: bool) {
-        if let Some(step) = change.and_then(|change| change.step.as_ref()) {
-            self.schema = step.schema.clone();
-        }
-        let Known::Followed(table, _) = &self.known else { return };
-        let places = if is_open { None } else { table.places(&self.schema) };
-        let names = table.present_names(&self.schema);
-        self.structure = places.map(|columns| Structure { columns, drift: None, names });
-    }
-}
-
-fn announced(relation: &Relation<'_>) -> Announced {
-    let columns = relation.columns.iter().map(|c| AnnouncedColumn {
-        name: c.name.to_string(),
-        type_id: c.type_id,
-        modifier: c.modifier,
-        in_key: c.in_key,
-    });
-    Announced { full: relation.identity == b'f', columns: columns.collect() }
-}
-
 /// A table to follow from its plan's structure on.
 pub(crate) fn followed(table: &StreamTable, first: Option<&SourceTable>) -> Table {
     let planned = table.plan.structure.as_deref().map(PlannedStructure::table);
@@ -563,79 +493,6 @@ const MOST_RECORD_BYTES: u64 = 1 << 30;
 
 fn wrong(what: String) -> AdapterError {
     AdapterError::Protocol { address: "the replication stream".into(), what }
-}
-
-/// Pushes a row's carried values, those that the log left out from another row if one is given; gives the columns
-/// that were nowhere, if any.
-fn push_tuple(
-    rows: &mut RowsBuilder,
-    structure: &Structure,
-    tuple: Tuple<'_>,
-    otherwise: Option<Tuple<'_>>,
-) -> std::result::Result<Option<Box<[bool]>>, String> {
-    let columns = &structure.columns;
-    if tuple.columns() != columns.len() {
-        return Err(format!("a row with {} values for {} columns", tuple.columns(), columns.len()));
-    }
-    let schema = rows.schema().clone();
-    let mut unchanged: Option<Box<[bool]>> = None;
-    let mut others = otherwise.map(|tuple| tuple.fields());
-    for (field, column) in tuple.fields().zip(columns) {
-        let other = others.as_mut().and_then(Iterator::next);
-        let Some(column) = *column else { continue };
-        let field = if field == Field::Unchanged { other.unwrap_or(field) } else { field };
-        let builder = &mut rows.columns[column];
-        match field {
-            Field::Null => builder.push_null(),
-            Field::Unchanged => {
-                builder.push_null();
-                unchanged.get_or_insert_with(|| vec![false; schema.columns.len()].into())[column] = true;
-            }
-            Field::Text(text) => {
-                let logical: &LogicalType = &schema.columns[column].logical;
-                push_text(builder, logical, structure.names.of(column, text))
-                    .map_err(|e| format!("column {}: {e}", schema.columns[column].name))?;
-            }
-        }
-    }
-    Ok(unchanged)
-}
-
-fn difference(expected: &[(String, u32)], found: &[(String, u32)]) -> Option<String> {
-    let missing = |a: &[(String, u32)], b: &[(String, u32)]| -> Vec<String> {
-        a.iter().filter(|(n, _)| !b.iter().any(|(m, _)| n == m)).map(|(n, _)| n.clone()).collect()
-    };
-    let (gone, come) = (missing(expected, found), missing(found, expected));
-    let mut parts = Vec::new();
-    if !come.is_empty() {
-        parts.push(format!("column {} was added", come.join(", ")));
-    }
-    if !gone.is_empty() {
-        parts.push(format!("column {} was dropped or renamed", gone.join(", ")));
-    }
-    let retyped: Vec<&str> = expected
-        .iter()
-        .filter(|(n, t)| found.iter().any(|(m, u)| n == m && t != u))
-        .map(|(n, _)| n.as_str())
-        .collect();
-    if !retyped.is_empty() {
-        parts.push(format!("column {} has another type", retyped.join(", ")));
-    }
-    (!parts.is_empty()).then(|| parts.join(", "))
-}
-
-/// The log must still say which row a change is about, in the way the plan expects.
-fn identity_difference(schema: &TableSchema, relation: &Relation<'_>) -> Option<String> {
-    let full = relation.identity == b'f';
-    let key: Vec<&str> = schema.key_names();
-    let sent: Vec<&str> = relation.columns.iter().filter(|c| c.in_key).map(|c| c.name).collect();
-    let fits = match schema.identity.key() {
-        None => full,
-        Some(_) => full || (sent.len() == key.len() && key.iter().all(|k| sent.contains(k))),
-    };
-    (!fits).then(|| {
-        format!("its replica identity was changed: the log now identifies rows by ({})", sent.join(", "))
-    })
 }
 
 #[cfg(test)]

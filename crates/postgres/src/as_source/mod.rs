@@ -2,9 +2,11 @@
 
 pub(crate) mod assemble;
 mod capture;
+mod carried;
 mod catalog;
 mod check;
 mod console;
+mod describing;
 mod look;
 pub(crate) mod mark;
 pub(crate) mod named;

@@ -139,7 +139,7 @@ pub(crate) async fn tail(
         streamed.push((StreamTable { plan: plan.clone(), mark: None }, columns));
     }
     // What the checkpoint says of the source is not asked here.
-    let assembler = Assembler::following(streamed)?.leaving_out(move |commit_lsn, _| commit_lsn < begin);
+    let assembler = Assembler::describing(streamed)?.leaving_out(move |commit_lsn, _| commit_lsn < begin);
     let start = Begin {
         address: address.clone(),
         copy_of: Some(slot.clone()),

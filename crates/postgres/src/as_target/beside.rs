@@ -126,7 +126,8 @@ pub(crate) struct Replaced<'a> {
 pub(crate) async fn replace(session: &Session, tables: &[Replaced<'_>]) -> Result<()> {
     let (mut rows, mut whole) = (Vec::new(), Vec::new());
     for table in tables {
-        let of = if stays(session, table.plan, &table.found).await? { &mut rows } else { &mut whole };
+        let in_place = stays(session, table.plan, &table.found).await? && !is_new(session, table).await?;
+        let of = if in_place { &mut rows } else { &mut whole };
         of.push(table);
     }
     replace_rows(session, &rows).await?;
@@ -140,6 +141,17 @@ pub(crate) async fn replace(session: &Session, tables: &[Replaced<'_>]) -> Resul
         state::remember_loaded(session, &table.plan.target, table.end).await?;
     }
     Ok(())
+}
+
+/// Whether a table is the pipeline's own, without rows, and nothing hangs on it: then the loaded one takes its place at once,
+/// however large it is.
+async fn is_new(session: &Session, Replaced { plan, found, .. }: &Replaced<'_>) -> Result<bool> {
+    let sql = format!("SELECT NOT EXISTS (SELECT FROM {})", relation(&plan.target));
+    let adopted = state::owners(session).await?.get(&plan.target).is_some_and(|(_, adopted)| *adopted);
+    Ok(!adopted
+        && found.is_as_planned(plan)
+        && session.one("looking for rows", &sql, &[]).await?.get::<_, bool>(0)
+        && dependents(session, plan, found.id).await?.is_empty())
 }
 
 /// Applies the differences to the tables; anew if values were swapped between rows under a unique index.

@@ -108,12 +108,20 @@ impl State {
                 render::number(*rows),
                 render::span(*elapsed_ms)
             )),
-            Event::ReadingAgain { table } => {
+            Event::ReadingAgain { table, first: true } => {
+                self.line(&format!("reading {table}, while the others are followed"));
+            }
+            Event::ReadingAgain { table, first: false } => {
                 self.line(&format!(
                     "reading {table} again; its old rows stay until the new ones are complete"
                 ));
             }
-            Event::ReadAgain { table, rows, elapsed_ms } => self.line(&format!(
+            Event::ReadAgain { table, rows, elapsed_ms, first: true } => self.line(&format!(
+                "read {table}: {} rows in {}",
+                render::number(*rows),
+                render::span(*elapsed_ms)
+            )),
+            Event::ReadAgain { table, rows, elapsed_ms, first: false } => self.line(&format!(
                 "read {table} again: {} rows in {}, now in the place of the old ones",
                 render::number(*rows),
                 render::span(*elapsed_ms)

@@ -46,8 +46,7 @@ pub(crate) struct Begin {
     pub(crate) notes: WaitingNotes,
     /// Where the first look has to end.
     pub(crate) settled: Option<Position>,
-    /// Whether this is the pipeline's own stream, which marks the history, forgets what is acknowledged, and follows
-    /// structures.
+    /// Whether this is the pipeline's own stream, which marks the history and forgets what is acknowledged.
     pub(crate) owns: bool,
 }
 
@@ -62,8 +61,7 @@ impl Begin {
     /// Starts the stream.
     pub(crate) async fn start(self) -> Result<Box<dyn ChangeStream>> {
         let session = Session::open(&self.address).await?;
-        let structures =
-            if self.owns { Some(Structures::begin(&session, &self.tables).await?) } else { None };
+        let structures = Structures::begin(&session, &self.tables).await?;
         let polling = Polling {
             address: "the change tables".into(),
             pace: PACE,
@@ -130,15 +128,13 @@ impl Structures {
 struct Looks {
     session: Session,
     begin: Begin,
-    structures: Option<Structures>,
+    structures: Structures,
 }
 
 #[async_trait]
 impl Polled for Looks {
     async fn has_news(&mut self) -> Result<bool> {
-        if let Some(structures) = &mut self.structures
-            && structures.has_news(&self.session).await?
-        {
+        if self.structures.has_news(&self.session).await? {
             return Ok(true);
         }
         let Begin { names, tables, after, .. } = &self.begin;
@@ -155,10 +151,7 @@ impl Polled for Looks {
         };
         let position = reader::position(&now).ok_or_else(wrong)?;
         let (to_us, mut reads) = mpsc::channel::<Read>(2);
-        let structures = match &mut self.structures {
-            Some(structures) => Some(structures.look(&self.session).await?),
-            None => None,
-        };
+        let structures = Some(self.structures.look(&self.session).await?);
         let reading = async {
             let Begin { names, tables, after, .. } = &self.begin;
             let stretch = Stretch { after, now: &position, within: wanted.until.is_some() };
@@ -187,8 +180,8 @@ impl Polled for Looks {
         let (found, (last, listening)) = tokio::join!(reading, sending);
         let found = found?;
         reader::end(&self.session).await?;
-        if let Some(structures) = self.structures.as_mut().filter(|_| wanted.until.is_none()) {
-            structures.is_other = false;
+        if wanted.until.is_none() {
+            self.structures.is_other = false;
         }
         let Some(found) = found.filter(|_| listening) else { return Ok(Seen::Unheard) };
         // Asked after reading: whatever was committed before the look's snapshot was captured then.
