@@ -19,6 +19,7 @@ use moorage_core::Position;
 use moorage_core::change::block::ChangeBlock;
 use moorage_core::change::kind::Transaction;
 use moorage_core::change::segment::Segment;
+use moorage_core::change::structure::SchemaChange;
 use moorage_core::checkpoint::decide::Refusal;
 use moorage_core::model::sql::quote_literal;
 use std::sync::Arc;
@@ -159,6 +160,9 @@ impl Polled for Looks {
             drop(to_us);
             found
         };
+        // Whoever looks on sees it from the rows; that there are none any more has to be told.
+        let owns = self.begin.owns;
+        let is_told = |change: &SchemaChange| owns || change.step.is_none();
         // The last block waits, so that it can end the group.
         let sending = async {
             let mut last: Option<ChangeBlock> = None;
@@ -168,6 +172,7 @@ impl Polled for Looks {
                     Read::Change(change) => (last.take(), Some(change)),
                 };
                 let blocks = before.map(|block| Segment { blocks: vec![block], ..Segment::default() });
+                let change = change.filter(is_told);
                 let change = change.map(|change| Segment { schema: vec![change], ..Segment::default() });
                 for part in blocks.into_iter().chain(change) {
                     if !sender.send(Segment { in_transaction: true, ..part }).await {
@@ -190,7 +195,7 @@ impl Polled for Looks {
         }
         // Whoever sent a note may wait for the position too: tables that were read again come to their places at it.
         let moved = now != self.begin.after && (wanted.moves || wanted.until.is_some());
-        let is_empty = found.changes == 0 && found.structures == 0;
+        let is_empty = found.changes == 0 && (found.structures == 0 || !owns);
         if is_empty && !moved {
             return Ok(Seen::All(Segment::default()));
         }
