@@ -59,20 +59,7 @@ pub fn berths_source_table() -> SourceTable {
         name: TableName::new("public", "berths"),
         kind: TableKind::Table,
         id: 1,
-        columns: columns()
-            .into_iter()
-            .map(|column| SourceColumn {
-                number: None,
-                known_as: None,
-                called: None,
-                left: false,
-                column,
-                generated: false,
-                refused: None,
-                may_be_left_out: false,
-                comment: None,
-            })
-            .collect(),
+        columns: columns().into_iter().map(|column| SourceColumn::of(column)).collect(),
         identity: LogIdentity::Key(vec!["id".into()]),
         identity_word: "default",
         row_estimate: None,

@@ -54,14 +54,7 @@ pub(crate) fn table(text: &str) -> SourceTable {
         };
         SourceColumn {
             number,
-            column: Column { name, source_type: logical.to_string(), logical, nullable: true },
-            generated: false,
-            refused: None,
-            may_be_left_out: false,
-            comment: None,
-            known_as: None,
-            called: None,
-            left: false,
+            ..SourceColumn::of(Column { name, source_type: logical.to_string(), logical, nullable: true })
         }
     };
     SourceTable {

@@ -23,16 +23,13 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 fn source(identity: LogIdentity) -> SourceTable {
-    let column = |name: &str, logical: LogicalType| SourceColumn {
-        number: None,
-        known_as: None,
-        called: None,
-        left: false,
-        column: Column { name: name.into(), source_type: logical.to_string(), logical, nullable: true },
-        generated: false,
-        refused: None,
-        may_be_left_out: false,
-        comment: None,
+    let column = |name: &str, logical: LogicalType| {
+        SourceColumn::of(Column {
+            name: name.into(),
+            source_type: logical.to_string(),
+            logical,
+            nullable: true,
+        })
     };
     SourceTable {
         name: TableName::new("main", "stays"),

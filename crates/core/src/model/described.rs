@@ -78,6 +78,23 @@ pub struct SourceColumn {
     pub left: bool,
 }
 
+impl SourceColumn {
+    /// A column of which nothing else is to be said.
+    pub fn of(column: Column) -> Self {
+        Self {
+            number: None,
+            column,
+            generated: false,
+            refused: None,
+            may_be_left_out: false,
+            comment: None,
+            known_as: None,
+            called: None,
+            left: false,
+        }
+    }
+}
+
 /// What a source's table is.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "snake_case")]
@@ -222,20 +239,13 @@ mod tests {
     #[test]
     fn a_fingerprint_reads_as_it_always_did() {
         let column = |name: &str, source_type: &str, generated| SourceColumn {
-            number: None,
-            known_as: None,
-            called: None,
-            left: false,
-            column: Column {
+            generated,
+            ..SourceColumn::of(Column {
                 name: name.into(),
                 logical: LogicalType::Int64,
                 source_type: source_type.into(),
                 nullable: false,
-            },
-            generated,
-            refused: None,
-            may_be_left_out: false,
-            comment: None,
+            })
         };
         let print = |identity| {
             let columns = vec![column("id", "bigint", false), column("Grö\"ße", "numeric(10,2)", true)];

@@ -81,17 +81,7 @@ impl TablePlan {
 
     /// The source's table as far as the plan knows it.
     pub fn source_table(&self) -> SourceTable {
-        let column = |c: &Column| SourceColumn {
-            number: None,
-            column: c.clone(),
-            generated: false,
-            refused: None,
-            may_be_left_out: false,
-            comment: None,
-            known_as: None,
-            called: None,
-            left: false,
-        };
+        let column = |c: &Column| SourceColumn::of(c.clone());
         let structure = || Structure {
             name: self.table().clone(),
             id: self.source_id,

@@ -28,20 +28,14 @@ impl TargetDialect for Dialect {
 
 fn table(name: &str, columns: &[&str], identity: LogIdentity) -> SourceTable {
     let column = |n: &&str| SourceColumn {
-        number: None,
-        known_as: None,
-        called: None,
-        left: false,
-        column: Column {
+        generated: n.starts_with('='),
+        may_be_left_out: n.starts_with('~'),
+        ..SourceColumn::of(Column {
             name: n.trim_start_matches(['=', '~']).into(),
             logical: LogicalType::Text,
             source_type: "text".into(),
             nullable: true,
-        },
-        generated: n.starts_with('='),
-        refused: None,
-        may_be_left_out: n.starts_with('~'),
-        comment: None,
+        })
     };
     SourceTable {
         name: TableName::new("public", name),

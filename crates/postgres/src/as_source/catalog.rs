@@ -204,14 +204,10 @@ fn source_column(row: &Row, by: IdentityBy) -> SourceColumn {
     let may_be_left_out = by == IdentityBy::Log && row.get(7);
     SourceColumn {
         number: Some(number(row)),
-        column,
         generated: row.get(3),
-        refused: None,
         may_be_left_out,
         comment: row.get(8),
-        known_as: None,
-        called: None,
-        left: false,
+        ..SourceColumn::of(column)
     }
 }
 

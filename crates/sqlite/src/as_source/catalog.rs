@@ -173,14 +173,9 @@ fn structures(db: &Connection) -> Sql<HashMap<String, Structure>> {
         columns.push(SourceColumn {
             // As long as the table is not followed, its place will do.
             number: u32::try_from(columns.len() + 1).ok(),
-            known_as: None,
-            called: None,
-            left: false,
-            column,
             generated: hidden >= 2,
             refused,
-            may_be_left_out: false,
-            comment: None,
+            ..SourceColumn::of(column)
         });
     }
     Ok(all.into_iter().map(|(name, (columns, key))| (name, (columns, usable_key(key)))).collect())

@@ -87,14 +87,8 @@ impl Whole {
             let logical = logical(&CatalogType { id, modifier: base_modifier, name: &source_type });
             columns.push(SourceColumn {
                 number: Some(number),
-                column: Column { name: name.clone(), logical, source_type, nullable: !required },
                 generated,
-                refused: None,
-                may_be_left_out: false,
-                comment: None,
-                known_as: None,
-                called: None,
-                left: false,
+                ..SourceColumn::of(Column { name: name.clone(), logical, source_type, nullable: !required })
             });
             states.push(ColumnState {
                 number,
