@@ -59,7 +59,7 @@ pub fn berths_source_table() -> SourceTable {
         name: TableName::new("public", "berths"),
         kind: TableKind::Table,
         id: 1,
-        columns: columns().into_iter().map(|column| SourceColumn::of(column)).collect(),
+        columns: columns().into_iter().map(SourceColumn::of).collect(),
         identity: LogIdentity::Key(vec!["id".into()]),
         identity_word: "default",
         row_estimate: None,

@@ -647,3 +647,29 @@ fn changes_are_shown_across_changes_of_structure(#[case] capture: &str) {
     }
     assert_eq!((of(3, "operation"), of(3, "key")), ("\"delete\"".into(), r#"{"d":9}"#.into()));
 }
+
+/// What was set aside goes along with its table, and is applied as if it had been written behind the change.
+#[test]
+fn what_was_set_aside_goes_along_with_changes_of_structure() {
+    let mirror = Mirror::new(
+        "aside",
+        "CREATE TYPE state AS ENUM ('booked', 'paid'); CREATE TABLE t (id int PRIMARY KEY, a int, b text, s state, n numeric(6,2)); INSERT INTO t VALUES (1, 1, 'x', 'booked', 1)",
+    );
+    mirror.add("on_reject = \"set_aside\"\n[pipelines.aside.drift]\ncolumn_renamed = \"follow\"\ncolumn_dropped = \"follow\"");
+    mirror.catch_up();
+    mirror.target.run("ALTER TABLE mirror.t ADD CONSTRAINT small CHECK (a < 10)");
+    mirror.source.run("INSERT INTO t VALUES (2, 20, 'y', 'booked', 2.5), (3, 3, 'z', 'paid', 3); UPDATE t SET a = 30 WHERE id = 1");
+    mirror.catch_up();
+    mirror.moorage(&["rejects"]).expect(0, &["public.t", "small"]);
+    mirror.source.run(
+        "ALTER TABLE t ADD c int DEFAULT 7; ALTER TABLE t RENAME a TO d; ALTER TABLE t DROP b; ALTER TYPE state RENAME VALUE 'booked' TO 'open';
+         ALTER TABLE t ALTER n TYPE numeric(9,2); UPDATE t SET n = 123456.25 WHERE id = 3",
+    );
+    mirror.catch_up();
+    mirror.moorage(&["rejects", "show", "1"]).expect(0, &["open", "20"]);
+    mirror.moorage(&["rejects", "retry", "--all"]).expect(3, &["small"]);
+    mirror.target.run("ALTER TABLE mirror.t DROP CONSTRAINT small");
+    mirror.moorage(&["rejects", "retry", "--all"]).expect(0, &[]);
+    mirror.assert_same("t");
+    mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
+}

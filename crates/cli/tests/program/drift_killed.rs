@@ -102,6 +102,6 @@ fn killed_with_every(stride: u64, capture: &str) -> u32 {
 #[case::by_triggers("trigger")]
 fn killed_with_a_message_it_ends_the_same(#[case] capture: &str) {
     let every = std::env::var("MOORAGE_KILLED").ok().map(|every| every.parse::<u64>().unwrap());
-    let kills = killed_with_every(every.unwrap_or(307), capture);
+    let kills = killed_with_every(every.unwrap_or(450), capture);
     assert!(kills > 1, "it was killed {kills} times");
 }

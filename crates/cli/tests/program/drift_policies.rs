@@ -47,6 +47,10 @@ const CHANGES: [(DriftKind, &str); 13] = [
     (DriftKind::TableAdded, "CREATE TABLE T_new (id int PRIMARY KEY); INSERT INTO T_new VALUES (1)"),
 ];
 
+/// What types become, and names of tables, is met a moment later: what came meanwhile is there.
+const AT_A_LOOK: [DriftKind; 3] =
+    [DriftKind::ValueRenamed, DriftKind::ValuesAllowed, DriftKind::TableRenamed];
+
 fn in_words(kind: DriftKind, sql: &str) -> String {
     let word = kind.word();
     sql.replace("T_", &format!("{word}_"))
@@ -169,9 +173,7 @@ fn what_is_held_waits_as_it_was_and_agrees_once_it_is_decided(#[case] decision: 
     for ((kind, _), before) in kinds_with(DriftPolicy::Hold).zip(before) {
         let (id, state) = listed(&mirror, kind).unwrap();
         assert_eq!(state, "held", "{kind:?}");
-        // What types become, and names of tables, is met a moment later: what came meanwhile is there.
-        let at_a_look = [DriftKind::ValueRenamed, DriftKind::ValuesAllowed, DriftKind::TableRenamed];
-        if !at_a_look.contains(&kind) {
+        if !AT_A_LOOK.contains(&kind) {
             assert_eq!(rows(&mirror, kind), before, "{kind:?}");
         }
         mirror.moorage(&["drift", decision, &id.to_string()]).expect(0, &["the next run does it"]);
@@ -195,7 +197,9 @@ fn what_is_to_stop_stops_by_its_kind() {
         let before = rows(&mirror, kind);
         mirror.source.run(&sql);
         mirror.refuses(&[&format!("public.{}", kind.word())]);
-        assert_eq!(rows(&mirror, kind), before, "{kind:?}");
+        if !AT_A_LOOK.contains(&kind) {
+            assert_eq!(rows(&mirror, kind), before, "{kind:?}");
+        }
         let instead = kind.policies()[0].word();
         mirror.replace(&format!("{} = \"stop\"", kind.word()), &format!("{} = \"{instead}\"", kind.word()));
         mirror.catch_up();

@@ -285,6 +285,26 @@ impl ChangeBlock {
         Ok(self)
     }
 
+    /// The block in another structure: where each of its columns comes from in this one, if from any, and what makes rows of
+    /// it.
+    ///
+    /// # Errors
+    /// Of `rows`.
+    pub fn reshaped(
+        mut self,
+        schema: &Arc<TableSchema>,
+        places: &[Option<usize>],
+        rows: impl Fn(&RecordBatch) -> Result<RecordBatch, ArrowError>,
+    ) -> Result<Self, ArrowError> {
+        (self.new, self.old) = (rows(&self.new)?, rows(&self.old)?);
+        for unchanged in self.unchanged.values_mut() {
+            *unchanged = places.iter().map(|at| at.is_some_and(|at| unchanged[at])).collect();
+        }
+        self.unchanged.retain(|_, unchanged| unchanged.contains(&true));
+        self.schema = schema.clone();
+        Ok(self)
+    }
+
     /// The same block with only the changes of transactions that `keep` says yes to.
     #[must_use]
     pub fn only(mut self, keep: impl Fn(&Transaction) -> bool) -> Self {

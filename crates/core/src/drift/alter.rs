@@ -1,8 +1,14 @@
 //! What is done to a target table when its source's structure has changed, as data: targets carry it out.
 
+use crate::change::block::ChangeBlock;
 use crate::change::structure::Step;
-use crate::plan::table::TablePlan;
-use arrow::array::RecordBatch;
+use crate::plan::table::{PlannedColumn, TablePlan};
+use arrow::array::{
+    Array, ArrayRef, RecordBatch, RecordBatchOptions, StringArray, UInt32Array, new_null_array,
+};
+use arrow::compute::{cast, take};
+use arrow::datatypes::DataType;
+use arrow::error::ArrowError;
 use std::sync::Arc;
 
 /// One step.
@@ -79,4 +85,85 @@ pub struct Alteration {
     pub id: u64,
     /// The change itself.
     pub step: Arc<Step>,
+}
+
+impl Alteration {
+    /// A change that is kept as the target's table was before, as it is behind the steps: what was set aside, for example.
+    /// Rows from before a column have the value in it that those have which are there.
+    ///
+    /// # Errors
+    /// If a value is not one of its column's type any more.
+    pub fn carried(&self, block: ChangeBlock) -> Result<ChangeBlock, ArrowError> {
+        let places = self.places();
+        let schema = self.after.mapped.arrow();
+        let rows = |rows: &RecordBatch| {
+            let column = |(to, from): (usize, &Option<usize>)| -> Result<ArrayRef, ArrowError> {
+                let of_type = schema.field(to).data_type();
+                let found = match from {
+                    Some(from) => cast(rows.column(*from), of_type)?,
+                    None => self.given(to, rows.num_rows(), of_type)?,
+                };
+                Ok(self.relabelled(to, found))
+            };
+            let columns = places.iter().enumerate().map(column).collect::<Result<Vec<_>, _>>()?;
+            let options = RecordBatchOptions::new().with_row_count(Some(rows.num_rows()));
+            RecordBatch::try_new_with_options(schema.clone(), columns, &options)
+        };
+        block.reshaped(&self.after.mapped, &places, rows)
+    }
+
+    /// For each column of the new plan its place in the old one, if it had one.
+    fn places(&self) -> Vec<Option<usize>> {
+        let mut names: Vec<Option<String>> =
+            self.before.columns.iter().map(|column| Some(column.name.clone())).collect();
+        let mut added = Vec::new();
+        for step in &self.steps {
+            match step {
+                AlterStep::Rename { from, to } => {
+                    let of = names.iter_mut().filter(|name| name.as_ref() == Some(from));
+                    of.for_each(|name| *name = Some(to.clone()));
+                }
+                AlterStep::Drop { name } => {
+                    let of = names.iter_mut().filter(|found| found.as_ref() == Some(name));
+                    of.for_each(|found| *found = None);
+                }
+                AlterStep::Add { column, .. } => added.push(*column),
+                AlterStep::Widen { .. } | AlterStep::Relabel { .. } => {}
+            }
+        }
+        let place = |(at, column): (usize, &PlannedColumn)| match added.contains(&at) {
+            true => None,
+            false => names.iter().position(|name| name.as_ref() == Some(&column.name)),
+        };
+        self.after.columns.iter().enumerate().map(place).collect()
+    }
+
+    /// So many rows of a column that came.
+    fn given(&self, at: usize, rows: usize, of_type: &DataType) -> Result<ArrayRef, ArrowError> {
+        let value = self.steps.iter().find_map(|step| match step {
+            AlterStep::Add { column, value: Some(value) } if *column == at => Some(value.column(0)),
+            _ => None,
+        });
+        match value {
+            Some(value) => cast(&take(value, &UInt32Array::from(vec![0; rows]), None)?, of_type),
+            None => Ok(new_null_array(of_type, rows)),
+        }
+    }
+
+    /// The values of a column as they are called now.
+    fn relabelled(&self, at: usize, values: ArrayRef) -> ArrayRef {
+        let names = self.steps.iter().filter_map(|step| match step {
+            AlterStep::Relabel { column, from, to } if *column == at => Some((from, to)),
+            _ => None,
+        });
+        let names: Vec<_> = names.collect();
+        let Some(texts) = values.as_any().downcast_ref::<StringArray>().filter(|_| !names.is_empty()) else {
+            return values;
+        };
+        let now = |text: &str| {
+            let found = names.iter().find(|(from, _)| *from == text);
+            found.map_or_else(|| text.to_string(), |(_, to)| (*to).clone())
+        };
+        Arc::new(texts.iter().map(|text| text.map(now)).collect::<StringArray>())
+    }
 }

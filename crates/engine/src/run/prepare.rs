@@ -124,7 +124,7 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
     let next_drift = write_down(context, &checkpoint, next_drift).await?;
     let memos = pipeline.target.memos(&pipeline.name, MemoKind::Structure).await?;
     let records = holding::records(&memos)?;
-    let (beside, missing) = beside(context, missing, &stored).await?;
+    let (beside, missing) = beside(context, &checkpoint, missing, &stored).await?;
     for table in &beside {
         pipeline.target.create(&pipeline.name, table).await?;
     }
@@ -389,11 +389,14 @@ fn missing(planned: &Plan, stored: &[StoredTable]) -> Vec<TablePlan> {
 /// where people have rows of their own in the target's table, these are kept apart first.
 async fn beside(
     context: &Context,
+    checkpoint: &Checkpoint,
     missing: Vec<TablePlan>,
     stored: &[StoredTable],
 ) -> Result<(Vec<TablePlan>, Vec<TablePlan>)> {
     let pipeline = &context.pipeline;
-    if !stored.iter().any(|s| matches!(s.state, TableState::Live | TableState::Held)) {
+    // Tables that are read beside come to their places together: what a first run left is read one by one.
+    let followed = checkpoint.sequence > 0;
+    if !followed || !stored.iter().any(|s| matches!(s.state, TableState::Live | TableState::Held)) {
         return Ok((Vec::new(), missing));
     }
     let (mut beside, mut before) = (Vec::new(), Vec::new());

@@ -4,8 +4,8 @@
 //! gives up after half a second and tries again, so that nobody waits for longer than that.
 
 use super::dialect::relation;
-use super::state;
 use super::statements::escaped;
+use super::{rejects, state};
 use crate::wire::connect::Session;
 use crate::wire::error::{bounded, words};
 use moorage_adapter::{AdapterError, Doing, Result};
@@ -152,5 +152,6 @@ pub(super) async fn alter(session: &Session, pipeline: &str, alteration: &Altera
     for sql in of_rows(alteration) {
         session.run(Doing::to("renaming a value in", &alteration.after.target), &sql).await?;
     }
+    rejects::carry(session, pipeline, alteration).await?;
     state::keep_plan(session, pipeline, &alteration.after, alteration.then).await
 }

@@ -14,6 +14,7 @@ use moorage_core::apply::units::Unit;
 use moorage_core::change::block::ChangeBlock;
 use moorage_core::change::counters::TableCounters;
 use moorage_core::change::kind::ChangeKind;
+use moorage_core::drift::alter::{Alteration, Then};
 use moorage_core::model::policy::OnReject;
 use moorage_core::plan::table::TablePlan;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
@@ -162,6 +163,26 @@ pub(crate) async fn one(session: &Session, pipeline: &str, id: i64) -> Result<Op
     })?;
     let change = ChangeBlock::from_bytes(plan.mapped.clone(), row.get(12))?;
     Ok(Some((reject(row), change)))
+}
+
+/// What is set aside of a table goes along with what becomes of the table.
+pub(crate) async fn carry(session: &Session, pipeline: &str, alteration: &Alteration) -> Result<()> {
+    let is_same = alteration.steps.is_empty() && alteration.before.mapped == alteration.after.mapped;
+    if alteration.then != Then::Merges || is_same {
+        return Ok(());
+    }
+    let sql = "SELECT id, change FROM moorage_state.rejects WHERE pipeline = $1 AND target = $2";
+    let rows = session.rows("reading rejects", sql, &[&pipeline, &alteration.before.target]).await?;
+    for row in rows {
+        let change = ChangeBlock::from_bytes(alteration.before.mapped.clone(), row.get(1))?;
+        let change = alteration.carried(change)?.to_bytes()?;
+        let table = alteration.after.table().to_string();
+        let sql = "UPDATE moorage_state.rejects SET change = $2, source_table = $3 WHERE id = $1";
+        session
+            .execute("carrying on what was set aside", sql, &[&row.get::<_, i64>(0), &change, &table])
+            .await?;
+    }
+    Ok(())
 }
 
 /// A reject on its way through a decision.
