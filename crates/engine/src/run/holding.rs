@@ -130,7 +130,7 @@ pub(crate) async fn keep_step(merge: &mut dyn Merge, alteration: &Alteration) ->
 }
 
 /// A block that has fewer bytes is joined with the next one.
-const JOINED_BELOW: u64 = 64 << 10;
+const JOINED_BELOW: u64 = 8 << 10;
 
 fn block_name(target: &str, totals: &HeldTotals) -> String {
     format!("{}{:06} {:012}", begin(target), totals.steps, totals.next)
