@@ -22,13 +22,17 @@ impl Context {
     /// Something became of a whole table; [`write_down`] keeps it.
     pub(crate) fn note(&self, kind: DriftKind, plan: &TablePlan, what: &str, state: DriftState) {
         let record = DriftRecord::of_table(kind, plan, what, state, Utc::now());
-        self.noted.lock().unwrap_or_else(PoisonError::into_inner).push(record);
+        let mut noted = self.noted.lock().unwrap_or_else(PoisonError::into_inner);
+        // Setting up may have been broken off before it was kept.
+        if !noted.iter().any(|known| known.kinds == record.kinds && known.table == record.table) {
+            noted.push(record);
+        }
     }
 }
 
 /// Writes down what became of whole tables, under numbers from `next` on; gives the next one. The target is not moved by it.
 pub(crate) async fn write_down(context: &Context, checkpoint: &Checkpoint, next: u64) -> Result<u64> {
-    let noted = std::mem::take(&mut *context.noted.lock().unwrap_or_else(PoisonError::into_inner));
+    let noted = context.noted.lock().unwrap_or_else(PoisonError::into_inner).clone();
     if noted.is_empty() {
         return Ok(next);
     }
@@ -48,7 +52,11 @@ pub(crate) async fn write_down(context: &Context, checkpoint: &Checkpoint, next:
     merge.remember(&memos).await?;
     // Nothing more is known to be done than before.
     let (_durable, _) = merge.commit_durably(checkpoint.clone()).await?;
+    context.noted.lock().unwrap_or_else(PoisonError::into_inner).clear();
     for record in numbered.iter().filter(|record| is_offer(record)) {
+        if record.decision.is_some() {
+            context.notes.decided(record.id, "");
+        }
         let done = match (record.state, &record.decision) {
             (DriftState::Held, _) => format!("`moorage drift follow {}` lets it join", record.id),
             (DriftState::Followed, Some(_)) => JOINS.into(),
@@ -126,11 +134,17 @@ pub(crate) fn is_offer(record: &DriftRecord) -> bool {
 /// What someone decided about tables that came, as it is to be written down.
 pub(crate) fn decided(context: &Context, records: &mut [DriftRecord]) {
     let decided = std::mem::take(&mut *context.decided.lock().unwrap_or_else(PoisonError::into_inner));
+    let mut noted = context.noted.lock().unwrap_or_else(PoisonError::into_inner);
     for (id, decision) in decided {
-        let Some(record) = records.iter_mut().find(|r| r.id == id && is_offer(r)) else { continue };
-        record.state = if decision == DriftPolicy::Leave { DriftState::Left } else { DriftState::Followed };
-        record.decision = Some(decision.word().into());
-        context.noted.lock().unwrap_or_else(PoisonError::into_inner).push(record.clone());
+        let Some(record) = records.iter().find(|r| r.id == id && is_offer(r)) else { continue };
+        let state = if decision == DriftPolicy::Leave { DriftState::Left } else { DriftState::Followed };
+        noted.push(DriftRecord { state, decision: Some(decision.word().into()), ..record.clone() });
+    }
+    // Also what was decided before a set-up that was broken off.
+    for record in records {
+        if let Some(decided) = noted.iter().find(|noted| noted.id == record.id) {
+            *record = decided.clone();
+        }
     }
 }
 

@@ -308,7 +308,6 @@ impl<'a> Driver<'a> {
         for (id, decision) in of_tables {
             if let Some(table) = self.offered.remove(&id) {
                 self.context.decided.lock().unwrap_or_else(PoisonError::into_inner).push((id, decision));
-                self.context.notes.decided(id, "");
                 let (schema, name) = shown_parts(&table).unwrap_or_default();
                 appeared = Some(AdapterError::Appeared { table: TableName::new(schema, name) });
             }

@@ -14,6 +14,7 @@ use moorage_core::model::sql::quote_ident;
 use moorage_core::plan::table::TablePlan;
 use moorage_core::value::column::{value_at, value_text};
 use std::time::Duration;
+use tokio_postgres::error::SqlState;
 
 /// How long others may have to wait behind us.
 const LOCK_TIMEOUT_MS: u32 = 500;
@@ -23,6 +24,9 @@ const PAUSE: Duration = Duration::from_millis(500);
 /// Codes of the server (PostgreSQL manual, appendix A): `lock_not_available` and `query_canceled`; `duplicate_column`.
 const IN_THE_WAY: [&str; 2] = ["55P03", "57014"];
 const IS_THERE: &str = "42701";
+
+/// Classes of codes: a value that a column does not take, a constraint (PostgreSQL manual, appendix A).
+const REFUSALS: [&str; 2] = ["22", "23"];
 
 fn is_in_the_way(code: &str) -> bool {
     IN_THE_WAY.contains(&code)
@@ -150,7 +154,14 @@ pub(super) async fn alter(session: &Session, pipeline: &str, alteration: &Altera
         }
     }
     for sql in of_rows(alteration) {
-        session.run(Doing::to("renaming a value in", &alteration.after.target), &sql).await?;
+        let doing = Doing::to("renaming a value in", &alteration.after.target);
+        session.client().batch_execute(&sql).await.map_err(|e| match e.code().map(SqlState::code) {
+            // What people made of the table may refuse the new name.
+            Some(code) if REFUSALS.iter().any(|class| code.starts_with(class)) => {
+                refused(code, doing, &words(&e))
+            }
+            _ => session.error(&doing, &e),
+        })?;
     }
     rejects::carry(session, pipeline, alteration).await?;
     state::keep_plan(session, pipeline, &alteration.after, alteration.then).await

@@ -137,11 +137,28 @@ impl Table {
     pub(crate) fn is_told(&mut self, told: &TellsOf) -> Result<Option<SchemaChange>> {
         let mut seen = told.whole.described(&self.now, told.file);
         seen.state = self.state.filled(seen.state);
+        // How a column is stored it does not tell: what may be left out stays so until the next look.
+        let whole = matches!(self.now.identity, LogIdentity::Full { .. });
+        for column in &mut seen.table.columns {
+            let was = self.now.columns.iter().find(|was| was.is_same(column));
+            column.may_be_left_out = was.map_or(!whole, |was| was.may_be_left_out);
+        }
         let (truncated, told_by) = (self.unlisted, self.state.told_by.clone());
         let may_be_others = told.rewritten;
         let change = self.arrives(&seen, Seeing { horizon: Horizon::default(), told_by, may_be_others });
         self.unlisted = truncated;
         change
+    }
+
+    /// The columns that the log carries, by number, if a message has their names and types.
+    fn is_called_so(&self, message: &Announced) -> Option<Vec<u32>> {
+        let streamed: Vec<&ColumnState> = self.state.columns.iter().filter(|c| !c.generated).collect();
+        let same = |(c, a): (&&ColumnState, &AnnouncedColumn)| {
+            (&c.name, c.type_id, c.modifier) == (&a.name, a.type_id, a.modifier)
+        };
+        let is_so =
+            streamed.len() == message.columns.len() && streamed.iter().zip(&message.columns).all(same);
+        is_so.then(|| streamed.iter().map(|c| c.number).collect())
     }
 
     /// What the rows behind a message hold, where an event trigger has told of every change until a look, and the message says
@@ -150,18 +167,11 @@ impl Table {
         if self.state.told_by.is_none() || self.state.told_by.as_deref() != look.told_by() {
             return None;
         }
-        let streamed: Vec<&ColumnState> = self.state.columns.iter().filter(|c| !c.generated).collect();
-        let same = |(c, a): (&&ColumnState, &AnnouncedColumn)| {
-            (&c.name, c.type_id, c.modifier) == (&a.name, a.type_id, a.modifier)
-        };
-        let numbers: Vec<u32> = streamed.iter().map(|c| c.number).collect();
+        let numbers = self.is_called_so(message)?;
         let keyed = numbers.iter().zip(&message.columns).filter(|(_, c)| c.in_key).map(|(n, _)| *n);
         let keyed: Vec<u32> = keyed.collect();
         let name_of = |n: &u32| self.state.column(*n).map(|c| c.name.clone());
-        let is_it = streamed.len() == message.columns.len()
-            && streamed.iter().zip(&message.columns).all(same)
-            && of_names(&self.now.identity, &self.now, &keyed, message.full, &name_of).is_some();
-        is_it.then_some(numbers)
+        of_names(&self.now.identity, &self.now, &keyed, message.full, &name_of).map(|_| numbers)
     }
 
     /// It leaves its name to another table.
@@ -291,14 +301,8 @@ impl Table {
     pub(crate) fn announced(&mut self, message: &Announced, look: &Look) -> Result<Option<SchemaChange>> {
         let Some(seen) = look.of(self.now.id as u32) else {
             // It is gone by now. As long as the stream says what it said before, so does the structure.
-            let streamed: Vec<&ColumnState> = self.state.columns.iter().filter(|c| !c.generated).collect();
-            let same = |(c, a): (&&ColumnState, &AnnouncedColumn)| {
-                (&c.name, c.type_id, c.modifier) == (&a.name, a.type_id, a.modifier)
-            };
-            let is_same =
-                streamed.len() == message.columns.len() && streamed.iter().zip(&message.columns).all(same);
-            if is_same {
-                self.layout = Some(streamed.iter().map(|c| c.number).collect());
+            if let Some(numbers) = self.is_called_so(message) {
+                self.layout = Some(numbers);
                 return Ok(None);
             }
             self.gone = true;
