@@ -93,6 +93,10 @@ impl Merge for FaultyMerge {
         self.fuse.clone().guard(self.inner.remember(memos)).await
     }
 
+    async fn forget(&mut self, kind: MemoKind, begin: &str) -> Result<()> {
+        self.fuse.clone().guard(self.inner.forget(kind, begin)).await
+    }
+
     async fn recall(&mut self, kind: MemoKind, begin: &str, after: &str) -> Result<Vec<(String, Vec<u8>)>> {
         self.fuse.clone().guard(self.inner.recall(kind, begin, after)).await
     }

@@ -100,6 +100,14 @@ impl Merge for MemoryMerge {
         Ok(())
     }
 
+    async fn forget(&mut self, kind: MemoKind, begin: &str) -> Result<()> {
+        let pipeline = &self.pipeline;
+        self.work
+            .memos
+            .retain(|(of, other, name), _| (of, *other) != (pipeline, kind) || !name.starts_with(begin));
+        Ok(())
+    }
+
     async fn recall(&mut self, kind: MemoKind, begin: &str, after: &str) -> Result<Vec<(String, Vec<u8>)>> {
         let all = self.work.memos.iter().filter(|((pipeline, of, name), _)| {
             (pipeline, *of) == (&self.pipeline, kind) && name.as_str() > after && name.starts_with(begin)

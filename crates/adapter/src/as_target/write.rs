@@ -57,6 +57,9 @@ pub trait Merge: Send {
     /// Keeps memos beside the rows, or takes them away: with the batch, or before its checkpoint.
     async fn remember(&mut self, memos: &[Memo]) -> Result<()>;
 
+    /// Takes away all memos of a kind whose names begin with a text, however many they are.
+    async fn forget(&mut self, kind: MemoKind, begin: &str) -> Result<()>;
+
     /// What is remembered of a kind under names that begin with a text, as the batch has it: behind the name `after`, in the
     /// order of names, some at a time, none at the end.
     async fn recall(&mut self, kind: MemoKind, begin: &str, after: &str) -> Result<Vec<(String, Vec<u8>)>>;

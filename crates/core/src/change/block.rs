@@ -226,32 +226,47 @@ impl ChangeBlock {
         Ok(block)
     }
 
-    /// The block with the changes of a later one of the same structure behind its own.
+    /// One block of the changes of several of the same structure, in order; none if there are none.
     ///
     /// # Errors
     /// If the structures differ.
-    pub fn joined(mut self, later: &Self) -> Result<Self, ArrowError> {
-        let rows = |rows: &RecordBatch| rows.num_rows() as u32;
-        let (count, new, old) = (self.entries.len(), rows(&self.new), rows(&self.old));
-        let read = (self.read.is_some() || later.read.is_some()).then(|| {
-            let mut read = self.read();
-            read += later.read();
-            read
-        });
-        let moved = |entry: &Entry| Entry {
-            new: entry.new.map(|row| row + new),
-            old: entry.old.map(|row| row + old),
-            ..*entry
-        };
-        self.entries.extend(later.entries.iter().map(moved));
-        let both = |a: &RecordBatch, b: &RecordBatch| concat_batches(&self.schema.arrow(), [a, b]);
-        (self.new, self.old) = (both(&self.new, &later.new)?, both(&self.old, &later.old)?);
-        let unchanged = later.unchanged.iter().map(|(at, columns)| (at + count as u32, columns.clone()));
-        self.unchanged.extend(unchanged);
-        let spans = later.transactions.iter();
-        self.transactions.extend(spans.map(|span| Span { first: span.first + count, ..span.clone() }));
-        (self.bytes, self.read, self.blind) = (self.bytes + later.bytes, read, self.blind || later.blind);
-        Ok(self)
+    pub fn joined(blocks: &[&Self]) -> Result<Option<Self>, ArrowError> {
+        let Some((first, rest)) = blocks.split_first() else { return Ok(None) };
+        if rest.is_empty() {
+            return Ok(Some((*first).clone()));
+        }
+        let arrow = first.schema.arrow();
+        let new = concat_batches(&arrow, blocks.iter().map(|block| &block.new))?;
+        let old = concat_batches(&arrow, blocks.iter().map(|block| &block.old))?;
+        let (mut joined, mut rows) = (Self { new, old, ..(*first).clone() }, first.images());
+        for later in rest {
+            let count = joined.entries.len();
+            joined.read = (joined.read.is_some() || later.read.is_some()).then(|| {
+                let mut read = joined.read();
+                read += later.read();
+                read
+            });
+            let moved = |entry: &Entry| Entry {
+                new: entry.new.map(|row| row + rows.0),
+                old: entry.old.map(|row| row + rows.1),
+                ..*entry
+            };
+            joined.entries.extend(later.entries.iter().map(moved));
+            let unchanged = later.unchanged.iter().map(|(at, columns)| (at + count as u32, columns.clone()));
+            joined.unchanged.extend(unchanged);
+            let spans = later.transactions.iter();
+            joined.transactions.extend(spans.map(|span| Span { first: span.first + count, ..span.clone() }));
+            joined.bytes += later.bytes;
+            joined.blind |= later.blind;
+            let images = later.images();
+            rows = (rows.0 + images.0, rows.1 + images.1);
+        }
+        Ok(Some(joined))
+    }
+
+    /// How many new and how many old images there are.
+    fn images(&self) -> (u32, u32) {
+        (self.new.num_rows() as u32, self.old.num_rows() as u32)
     }
 
     /// The block as one of a table of another name.

@@ -312,7 +312,7 @@ mod tests {
             block.finish().unwrap()
         };
         let (a, b, c) = (block(1), block(4), block(8));
-        let joined = a.clone().joined(&b).unwrap().joined(&c).unwrap();
+        let joined = ChangeBlock::joined(&[&a, &b, &c]).unwrap().unwrap();
         let lines = |blocks: &[&ChangeBlock]| -> Vec<String> {
             let all = blocks.iter().flat_map(|block| describe(block));
             all.map(|change| serde_json::to_string(&change).unwrap()).collect()

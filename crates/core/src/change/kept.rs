@@ -2,7 +2,8 @@
 //!
 //! A kept block begins with `KEPT` and a checksum (CRC-32, as in IEEE 802.3) of all that follows: three parts, each behind
 //! its length in 8 bytes (little-endian): what the block says of its changes, in JSON; the new images; the old images
-//! (Apache Arrow columnar format, section "IPC Streaming Format"). Blocks of earlier versions have the three parts alone.
+//! (Apache Arrow columnar format, section "IPC Streaming Format"; of no bytes where there are none). Blocks of earlier
+//! versions have the three parts alone.
 //!
 //! What is read back may come from a broken disk: nothing of it is looked at before the checksum, which Arrow's reader
 //! needs (it stops the program on some of what it cannot read), and nothing points anywhere before it was looked at.
@@ -14,8 +15,9 @@ use crate::model::schema::TableSchema;
 use arrow::array::RecordBatch;
 use arrow::buffer::Buffer;
 use arrow::error::ArrowError;
+use arrow::ipc::MetadataVersion;
 use arrow::ipc::reader::StreamDecoder;
-use arrow::ipc::writer::StreamWriter;
+use arrow::ipc::writer::{IpcWriteOptions, StreamWriter};
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -92,7 +94,11 @@ impl ChangeBlock {
             blind: self.blind,
         };
         let about = serde_json::to_vec(&about).map_err(|e| ArrowError::ExternalError(Box::new(e)))?;
-        Ok(sealed(MAGIC, &[about, rows_to_bytes(&self.new)?, rows_to_bytes(&self.old)?]))
+        let images = |rows: &RecordBatch| match rows.num_rows() {
+            0 => Ok(Vec::new()),
+            _ => rows_to_bytes(rows),
+        };
+        Ok(sealed(MAGIC, &[about, images(&self.new)?, images(&self.old)?]))
     }
 
     /// Reads a block of this structure from what [`to_bytes`](Self::to_bytes) made.
@@ -107,7 +113,11 @@ impl ChangeBlock {
         let mut part = || next_part(&mut bytes);
         let about: About =
             serde_json::from_slice(part()?).map_err(|e| ArrowError::ExternalError(Box::new(e)))?;
-        let (new, old) = (rows_from_bytes(part()?, &schema)?, rows_from_bytes(part()?, &schema)?);
+        let images = |bytes: &[u8]| match bytes {
+            [] => Ok(RecordBatch::new_empty(schema.arrow())),
+            bytes => rows_from_bytes(bytes, &schema),
+        };
+        let (new, old) = (images(part()?)?, images(part()?)?);
         about.fits(&new, &old)?;
         let About { entries, unchanged, transactions, sequences, bytes, read, blind } = about;
         let sequences = sequences.into_iter().chain(std::iter::repeat(0));
@@ -135,8 +145,12 @@ impl About {
     }
 }
 
+/// Bytes that buffers are aligned to: most blocks are of a change or two, and would be padding for the most part.
+const ALIGNMENT: usize = 8;
+
 pub(crate) fn rows_to_bytes(rows: &RecordBatch) -> Result<Vec<u8>, ArrowError> {
-    let mut writer = StreamWriter::try_new(Vec::new(), rows.schema_ref())?;
+    let options = IpcWriteOptions::try_new(ALIGNMENT, false, MetadataVersion::V5)?;
+    let mut writer = StreamWriter::try_new_with_options(Vec::new(), rows.schema_ref(), options)?;
     writer.write(rows)?;
     writer.into_inner()
 }

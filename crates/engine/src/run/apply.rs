@@ -4,7 +4,8 @@
 //! committed by then is undone.
 
 use crate::pipeline::error::{EngineError, Result};
-use crate::run::holding::{self, Kept};
+use crate::run::holding;
+use crate::run::keeping::{Keeping, Kept};
 use crate::run::reread::Rereading;
 use chrono::Utc;
 use moorage_adapter::{AdapterError, Durable, Merge, Source, TableProgress, Target};
@@ -30,6 +31,8 @@ pub(crate) struct Job {
     pub(crate) merge: Option<Box<dyn Merge>>,
     /// What is to be kept of drift that it met so far.
     pub(crate) records: Vec<DriftRecord>,
+    /// What is kept of held tables so far.
+    pub(crate) keeping: Keeping,
     /// How many bytes are kept of each held table.
     pub(crate) hold_limit: u64,
     pub(crate) piece: Piece,
@@ -39,6 +42,8 @@ pub(crate) struct Job {
 
 /// What came of it.
 pub(crate) struct Applied {
+    /// What is kept of held tables by now.
+    pub(crate) keeping: Keeping,
     /// The batch that is still open.
     pub(crate) open: Option<Open>,
     /// The one that was committed.
@@ -100,6 +105,7 @@ impl Drop for Applying {
 
 impl Job {
     async fn carry_out(mut self, began: Instant) -> Result<Applied> {
+        self.keeping.begin(self.from.sequence);
         let mut merge = match self.merge.take() {
             Some(merge) => merge,
             None => self.target.begin(&self.from).await?,
@@ -123,7 +129,7 @@ impl Job {
         let ended = match self.piece.end {
             PieceEnd::Open => {
                 let open = Some(Open { merge, records: self.records });
-                return Ok(Applied { open, committed: None, replaced: None, full });
+                return Ok(Applied { keeping: self.keeping, open, committed: None, replaced: None, full });
             }
             PieceEnd::Batch(ended) => Some(ended),
             PieceEnd::Replacing => None,
@@ -148,7 +154,8 @@ impl Job {
         };
         let (durable, progress) = merge.commit_durably(checkpoint).await?;
         let committed = Committed { durable, progress, ended, took: began.elapsed() };
-        Ok(Applied { open: None, committed: Some(committed), replaced: self.rereading, full })
+        let (keeping, replaced) = (self.keeping, self.rereading);
+        Ok(Applied { keeping, open: None, committed: Some(committed), replaced, full })
     }
 
     /// Gives the table that there was no more room for, if there is one.
@@ -163,21 +170,21 @@ impl Job {
                 let statements = self.target.alteration(&alteration);
                 let mut record = DriftRecord::of(alteration.id, &alteration, statements, Utc::now());
                 if alteration.then == Then::Holds {
-                    record.held_place = Some(holding::keep_step(merge, &alteration).await?);
+                    record.held_place = Some(self.keeping.keep_step(merge, &alteration).await?);
                 }
                 self.records.push(record);
             }
-            Deed::Keep(plan, blocks) => match holding::keep(merge, &plan, blocks, self.hold_limit).await? {
-                Kept::Done => {}
-                Kept::Full => {
+            Deed::Keep(plan, blocks) => {
+                let (target, limit) = (&plan.target, self.hold_limit);
+                if let Kept::Full = self.keeping.keep(merge, target, &blocks, limit).await? {
                     merge.alter(&unread(&plan)).await?;
                     return Ok(Some(plan.table().clone()));
                 }
-            },
-            Deed::Clear(target) => holding::clear(merge, &target).await?,
+            }
+            Deed::Clear(target) => self.keeping.clear(merge, &target).await?,
             Deed::Release(release) => {
                 let Some(first) = release.alterations.first() else { return Ok(None) };
-                holding::release(merge, &release).await.map_err(|e| in_the_way(first, e))?;
+                self.keeping.release(merge, &release).await.map_err(|e| in_the_way(first, e))?;
                 for (alteration, decision) in release.alterations.iter().zip(&release.decisions) {
                     let statements = self.target.alteration(alteration);
                     holding::decided(merge, alteration, statements, decision.clone()).await?;

@@ -11,6 +11,7 @@ use crate::pipeline::error::{EngineError, Result};
 use crate::pipeline::notes::Asked;
 use crate::run::apply::{Applied, Applying, Committed, Job, Open};
 use crate::run::carrying::{Carrying, Led};
+use crate::run::keeping::Keeping;
 use crate::run::looks::{Look, LookAt, Looks};
 use crate::run::reread::Rereading;
 use chrono::Utc;
@@ -51,6 +52,8 @@ struct Driver<'a> {
     skew: ClockSkew,
     /// The batch that is open in the target, while nothing is applied.
     open: Option<Open>,
+    /// What is kept of held tables, while nothing is applied.
+    keeping: Keeping,
     applying: Option<Applying>,
     /// When it is next said that the target takes long.
     say_at: Instant,
@@ -105,6 +108,7 @@ impl<'a> Driver<'a> {
         let settled = target.settled(&context.pipeline.name).await?;
         let settled = settled.filter(|settled| settled.position != checkpoint.position);
         let carrying = Carrying::new(following)?;
+        let keeping = Keeping::new(checkpoint.sequence, settled.is_some());
         let until = || format!("caught up {}", uuid::Uuid::new_v4());
         let settings = Settings {
             limits: Limits { age: context.pipeline.config.merge_age(), ..Limits::default() },
@@ -126,6 +130,7 @@ impl<'a> Driver<'a> {
             checkpoint,
             skew: ClockSkew::default(),
             open: None,
+            keeping,
             applying: None,
             say_at: Instant::now(),
             stopping: false,
@@ -355,6 +360,7 @@ impl<'a> Driver<'a> {
             from: self.checkpoint.clone(),
             merge,
             records,
+            keeping: std::mem::take(&mut self.keeping),
             hold_limit: self.context.pipeline.config.hold_limit_bytes(),
             piece,
             // What is fed from now on comes behind the rows that are put in place.
@@ -367,7 +373,7 @@ impl<'a> Driver<'a> {
     }
 
     fn applied(&mut self, applied: Applied, stream: &dyn ChangeStream) {
-        self.open = applied.open;
+        (self.open, self.keeping) = (applied.open, applied.keeping);
         for table in applied.full {
             self.carrying.is_full(&table);
             let message = format!(

@@ -6,15 +6,10 @@
 //! for people in records.
 
 use crate::pipeline::ends::Pipeline;
-use crate::pipeline::mappers::Mappers;
 use moorage_adapter::{AdapterError, Memo, MemoKind, Merge, Result};
-use moorage_core::apply::prepare::TableBatch;
-use moorage_core::change::block::ChangeBlock;
 use moorage_core::change::structure::Step;
-use moorage_core::drift::alter::{Alteration, Then};
-use moorage_core::drift::held::Release;
-use moorage_core::drift::record::{DriftRecord, DriftState, state_of};
-use moorage_core::plan::table::TablePlan;
+use moorage_core::drift::alter::Alteration;
+use moorage_core::drift::record::{DriftRecord, state_of};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
@@ -26,12 +21,12 @@ pub struct HeldTotals {
     /// Bytes of them as they are kept.
     pub bytes: u64,
     /// The number of the next block.
-    next: u64,
+    pub(super) next: u64,
     /// How many changes of structure.
-    steps: u32,
-    /// Bytes of the last block, if others may be joined to it.
+    pub(super) steps: u32,
+    /// The number of the last transaction in front of the batch that kept the last of it.
     #[serde(default)]
-    last: u64,
+    pub(super) batch: u64,
 }
 
 /// Begins the names of all that is kept of a table.
@@ -39,7 +34,7 @@ pub(crate) fn begin(target: &str) -> String {
     format!("{target}\n")
 }
 
-fn step_name(target: &str, place: u32) -> String {
+pub(super) fn step_name(target: &str, place: u32) -> String {
     format!("step {target}\n{place:06}")
 }
 
@@ -47,14 +42,14 @@ fn record_name(id: u64) -> String {
     format!("drift {id:010}")
 }
 
-fn unreadable(what: &str, error: impl ToString) -> AdapterError {
+pub(super) fn unreadable(what: &str, error: impl ToString) -> AdapterError {
     AdapterError::Protocol {
         address: "what the target remembers".into(),
         what: format!("{what} cannot be read: {}", error.to_string()),
     }
 }
 
-fn written(error: impl ToString) -> AdapterError {
+pub(super) fn written(error: impl ToString) -> AdapterError {
     AdapterError::Io { doing: "writing down what is held".into(), reason: error.to_string() }
 }
 
@@ -104,157 +99,9 @@ pub(crate) fn record_memo(record: &DriftRecord) -> Result<Memo> {
     Ok(Memo { kind: MemoKind::Structure, name: record_name(record.id), content: Some(content) })
 }
 
-async fn one(merge: &mut dyn Merge, kind: MemoKind, name: &str) -> Result<Option<Vec<u8>>> {
+pub(super) async fn one(merge: &mut dyn Merge, kind: MemoKind, name: &str) -> Result<Option<Vec<u8>>> {
     let found = merge.recall(kind, name, "").await?;
     Ok(found.into_iter().find(|(found, _)| found == name).map(|(_, content)| content))
-}
-
-async fn totals(merge: &mut dyn Merge, target: &str) -> Result<Option<HeldTotals>> {
-    one(merge, MemoKind::Held, &begin(target)).await?.map(|content| read_totals(&content)).transpose()
-}
-
-fn totals_memo(target: &str, totals: &HeldTotals) -> Result<Memo> {
-    let content = serde_json::to_vec(totals).map_err(written)?;
-    Ok(Memo { kind: MemoKind::Held, name: begin(target), content: Some(content) })
-}
-
-/// Keeps a change of structure of a held table; gives its place among them.
-pub(crate) async fn keep_step(merge: &mut dyn Merge, alteration: &Alteration) -> Result<u32> {
-    let target = &alteration.before.target;
-    let mut totals = totals(merge, target).await?.unwrap_or_default();
-    let (name, content) = (step_name(target, totals.steps), alteration.step.to_bytes().map_err(written)?);
-    (totals.steps, totals.last) = (totals.steps + 1, 0);
-    let step = Memo { kind: MemoKind::Structure, name, content: Some(content) };
-    merge.remember(&[step, totals_memo(target, &totals)?]).await?;
-    Ok(totals.steps - 1)
-}
-
-/// A block that has fewer bytes is joined with the next one.
-const JOINED_BELOW: u64 = 8 << 10;
-
-fn block_name(target: &str, totals: &HeldTotals) -> String {
-    format!("{}{:06} {:012}", begin(target), totals.steps, totals.next)
-}
-
-/// What came of keeping changes.
-#[must_use]
-pub(crate) enum Kept {
-    /// They are kept, or the table is not held any more.
-    Done,
-    /// There is no room: what was kept is gone.
-    Full,
-}
-
-/// Keeps changes of a held table, `limit` bytes at most.
-pub(crate) async fn keep(
-    merge: &mut dyn Merge,
-    plan: &TablePlan,
-    blocks: Vec<ChangeBlock>,
-    limit: u64,
-) -> Result<Kept> {
-    let target = &plan.target;
-    let Some(mut totals) = totals(merge, target).await? else { return Ok(Kept::Done) };
-    let mut memos = Vec::with_capacity(blocks.len() + 1);
-    for block in blocks {
-        totals.changes += block.len() as u64;
-        // A batch of a change or two would take some kilobytes by itself.
-        let before = match totals.last {
-            1..JOINED_BELOW if memos.is_empty() => {
-                totals.next -= 1;
-                one(merge, MemoKind::Held, &block_name(target, &totals)).await?
-            }
-            _ => None,
-        };
-        let (replaced, block) = match before {
-            Some(before) => {
-                let read = ChangeBlock::from_bytes(block.schema().clone(), &before);
-                let read = read.map_err(|e| unreadable("held changes", e))?;
-                (before.len(), read.joined(&block).map_err(written)?)
-            }
-            None => (0, block),
-        };
-        let content = block.to_bytes().map_err(written)?;
-        totals.bytes = totals.bytes + content.len() as u64 - replaced as u64;
-        totals.last = content.len() as u64;
-        let name = block_name(target, &totals);
-        totals.next += 1;
-        memos.push(Memo { kind: MemoKind::Held, name, content: Some(content) });
-    }
-    if totals.bytes > limit {
-        clear(merge, target).await?;
-        return Ok(Kept::Full);
-    }
-    memos.push(totals_memo(target, &totals)?);
-    merge.remember(&memos).await?;
-    Ok(Kept::Done)
-}
-
-/// Takes away all that is kept of a table.
-pub(crate) async fn forget(merge: &mut dyn Merge, target: &str) -> Result<()> {
-    for (kind, begin) in
-        [(MemoKind::Held, begin(target)), (MemoKind::Structure, format!("step {}", begin(target)))]
-    {
-        loop {
-            let found = merge.recall(kind, &begin, "").await?;
-            if found.is_empty() {
-                break;
-            }
-            let gone = found.into_iter().map(|(name, _)| Memo { kind, name, content: None });
-            merge.remember(&gone.collect::<Vec<_>>()).await?;
-        }
-    }
-    Ok(())
-}
-
-/// Takes away all that is kept of a table that is read again instead, and has its records say so.
-pub(crate) async fn clear(merge: &mut dyn Merge, target: &str) -> Result<()> {
-    forget(merge, target).await?;
-    let mut after = String::new();
-    loop {
-        let found = merge.recall(MemoKind::Structure, "drift ", &after).await?;
-        let Some((last, _)) = found.last() else { return Ok(()) };
-        after.clone_from(last);
-        for mut record in records(&found)? {
-            if record.target == target && record.state == DriftState::Held {
-                (record.state, record.held_place) = (DriftState::Rereading, None);
-                merge.remember(&[record_memo(&record)?]).await?;
-            }
-        }
-    }
-}
-
-/// Applies what was kept of a table, in order, and takes it away.
-pub(crate) async fn release(merge: &mut dyn Merge, release: &Release) -> Result<()> {
-    let Some((before, _)) = release.plans() else { return Ok(()) };
-    let target = before.target.clone();
-    if let Some(last) = release.alterations.last().filter(|_| release.rereads()) {
-        // All of it is in what will be read.
-        let (steps, then) = (Vec::new(), Then::Rereads);
-        merge.alter(&Alteration { steps, then, ..(**last).clone() }).await?;
-        return forget(merge, &target).await;
-    }
-    for (place, alteration) in release.alterations.iter().enumerate() {
-        merge.alter(alteration).await?;
-        let mappers = Mappers::new([alteration.after.as_ref()])?;
-        let begin = format!("{}{:06} ", begin(&target), place + 1);
-        loop {
-            let found = merge.recall(MemoKind::Held, &begin, "").await?;
-            if found.is_empty() {
-                break;
-            }
-            let mut gone = Vec::with_capacity(found.len());
-            for (name, content) in found {
-                let block = ChangeBlock::from_bytes(alteration.step.schema.clone(), &content)
-                    .map_err(|e| unreadable("held changes", e))?;
-                let block = mappers.block(mappers.read_block(block)?)?;
-                let batch = TableBatch::of(alteration.after.clone(), vec![block])?;
-                merge.write([batch].into()).await?;
-                gone.push(Memo { kind: MemoKind::Held, name, content: None });
-            }
-            merge.remember(&gone).await?;
-        }
-    }
-    forget(merge, &target).await
 }
 
 /// Changes a record that is kept.

@@ -5,6 +5,7 @@ mod came_and_went;
 mod carrying;
 mod follow;
 pub(crate) mod holding;
+mod keeping;
 mod load;
 mod looks;
 pub(crate) mod once;

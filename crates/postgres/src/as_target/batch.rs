@@ -298,11 +298,11 @@ impl Merge for PostgresMerge {
     }
 
     async fn remember(&mut self, memos: &[Memo]) -> Result<()> {
-        let session = &self.writer()?.session;
-        for memo in memos {
-            state::remember(session, &self.pipeline, memo).await?;
-        }
-        Ok(())
+        state::remember(&self.writer()?.session, &self.pipeline, memos).await
+    }
+
+    async fn forget(&mut self, kind: MemoKind, begin: &str) -> Result<()> {
+        state::forget_memos(&self.writer()?.session, &self.pipeline, kind, begin).await
     }
 
     async fn recall(&mut self, kind: MemoKind, begin: &str, after: &str) -> Result<Vec<(String, Vec<u8>)>> {

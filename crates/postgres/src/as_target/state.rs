@@ -131,10 +131,7 @@ pub(crate) async fn memo(
     Ok(row.map(|r| r.get(0)))
 }
 
-/// How many are read at once.
-const RECALLED: i64 = 16;
-
-/// Some of those whose names begin with a text, behind a name.
+/// Some of those whose names begin with a text, behind a name: a few, and no more than a few MiB of them.
 pub(crate) async fn recall(
     session: &Session,
     pipeline: &str,
@@ -142,29 +139,67 @@ pub(crate) async fn recall(
     begin: &str,
     after: &str,
 ) -> Result<Vec<(String, Vec<u8>)>> {
-    let sql = "SELECT name, content FROM moorage_state.memos
-               WHERE pipeline = $1 AND kind = $2 AND name > $3 AND starts_with(name, $4) ORDER BY name LIMIT $5";
-    let kind = kind.word();
+    // The bounds are for the index: held changes may be many, and each batch looks for some.
+    let sql = "SELECT name, content FROM (
+                 SELECT name, content, sum(octet_length(content)) OVER (ORDER BY name) - octet_length(content) AS before FROM (
+                   SELECT name, content FROM moorage_state.memos
+                   WHERE pipeline = $1 AND kind = $2 AND name > $3 AND name >= $4 AND name < $5 AND starts_with(name, $4)
+                   ORDER BY name LIMIT 64) next) sized
+               WHERE before < 4194304 ORDER BY name";
+    let (kind, end) = (kind.word(), format!("{begin}\u{10ffff}"));
     let parameters: [&(dyn tokio_postgres::types::ToSql + Sync); 5] =
-        [&pipeline, &kind, &after, &begin, &RECALLED];
+        [&pipeline, &kind, &after, &begin, &end];
     let rows = session.cached("reading what is remembered", sql, &parameters).await?;
     Ok(rows.iter().map(|r| (r.get(0), r.get(1))).collect())
 }
 
-pub(crate) async fn remember(session: &Session, pipeline: &str, memo: &Memo) -> Result<()> {
-    let (doing, kind) = ("remembering things beside the rows", memo.kind.word());
-    match &memo.content {
-        Some(content) => {
-            let sql =
-                "INSERT INTO moorage_state.memos (pipeline, kind, name, content) VALUES ($1, $2, $3, $4)
-                       ON CONFLICT (pipeline, kind, name) DO UPDATE SET content = excluded.content";
-            session.cached(doing, sql, &[&pipeline, &kind, &memo.name, content]).await.map(|_| ())
-        }
-        None => {
-            let sql = "DELETE FROM moorage_state.memos WHERE pipeline = $1 AND kind = $2 AND name = $3";
-            session.cached(doing, sql, &[&pipeline, &kind, &memo.name]).await.map(|_| ())
+/// Takes away all whose names begin with a text.
+pub(crate) async fn forget_memos(
+    session: &Session,
+    pipeline: &str,
+    kind: MemoKind,
+    begin: &str,
+) -> Result<()> {
+    let sql = "DELETE FROM moorage_state.memos
+               WHERE pipeline = $1 AND kind = $2 AND name >= $3 AND name < $4 AND starts_with(name, $3)";
+    let end = format!("{begin}\u{10ffff}");
+    session
+        .cached("forgetting what is remembered", sql, &[&pipeline, &kind.word(), &begin, &end])
+        .await
+        .map(|_| ())
+}
+
+/// Keeps memos, or takes them away; of several of a name the last one counts.
+pub(crate) async fn remember(session: &Session, pipeline: &str, memos: &[Memo]) -> Result<()> {
+    let doing = "remembering things beside the rows";
+    let last: HashMap<(&str, &str), Option<&[u8]>> =
+        memos.iter().map(|memo| ((memo.kind.word(), memo.name.as_str()), memo.content.as_deref())).collect();
+    let (mut kept, mut gone) = ((Vec::new(), Vec::new(), Vec::new()), (Vec::new(), Vec::new()));
+    for ((kind, name), content) in last {
+        match content {
+            Some(content) => {
+                kept.0.push(kind);
+                kept.1.push(name);
+                kept.2.push(content);
+            }
+            None => {
+                gone.0.push(kind);
+                gone.1.push(name);
+            }
         }
     }
+    if !kept.0.is_empty() {
+        let sql = "INSERT INTO moorage_state.memos (pipeline, kind, name, content)
+                   SELECT $1, kind, name, content FROM unnest($2::text[], $3::text[], $4::bytea[]) _ (kind, name, content)
+                   ON CONFLICT (pipeline, kind, name) DO UPDATE SET content = excluded.content";
+        session.cached(doing, sql, &[&pipeline, &kept.0, &kept.1, &kept.2]).await?;
+    }
+    if !gone.0.is_empty() {
+        let sql = "DELETE FROM moorage_state.memos m USING unnest($2::text[], $3::text[]) gone (kind, name)
+                   WHERE m.pipeline = $1 AND m.kind = gone.kind AND m.name = gone.name";
+        session.cached(doing, sql, &[&pipeline, &gone.0, &gone.1]).await?;
+    }
+    Ok(())
 }
 
 /// Makes what is missing.

@@ -110,6 +110,15 @@ impl Merge for SqliteMerge {
         .await
     }
 
+    async fn forget(&mut self, kind: MemoKind, begin: &str) -> Result<()> {
+        let (pipeline, begin) = (self.pipeline.clone(), begin.to_string());
+        self.on(move |db, path| {
+            let failed = |e| sql_error(path, "forgetting what is remembered", e);
+            state::forget_memos(db, &pipeline, kind, &begin).map_err(failed)
+        })
+        .await
+    }
+
     async fn recall(&mut self, kind: MemoKind, begin: &str, after: &str) -> Result<Vec<(String, Vec<u8>)>> {
         let (pipeline, begin, after) = (self.pipeline.clone(), begin.to_string(), after.to_string());
         self.on(move |db, path| {

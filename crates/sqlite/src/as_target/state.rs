@@ -106,7 +106,10 @@ pub(crate) fn memo(db: &Connection, pipeline: &str, kind: MemoKind, name: &str) 
     db.query_row(sql, params![pipeline, kind.word(), name], |r| r.get(0)).optional()
 }
 
-/// Some of those whose names begin with a text, behind a name.
+/// How many bytes are read at once, but for the last of them.
+const RECALLED_BYTES: usize = 4 << 20;
+
+/// Some of those whose names begin with a text, behind a name: a few, and no more than a few MiB of them.
 pub(crate) fn recall(
     db: &Connection,
     pipeline: &str,
@@ -115,24 +118,41 @@ pub(crate) fn recall(
     after: &str,
 ) -> Sql<Vec<(String, Vec<u8>)>> {
     let mut query = db.prepare_cached(
+        // The bounds are for the index: held changes may be many, and each batch looks for some.
         "SELECT name, content FROM moorage_memos
-         WHERE pipeline = ?1 AND kind = ?2 AND name > ?3 AND substr(name, 1, length(?4)) = ?4 ORDER BY name LIMIT 16",
+         WHERE pipeline = ?1 AND kind = ?2 AND name > ?3 AND name >= ?4 AND name < ?4 || char(1114111)
+           AND substr(name, 1, length(?4)) = ?4 ORDER BY name LIMIT 64",
     )?;
-    let read = |r: &rusqlite::Row<'_>| Ok((r.get(0)?, r.get(1)?));
-    query.query_map(params![pipeline, kind.word(), after, begin], read)?.collect()
+    let mut rows = query.query(params![pipeline, kind.word(), after, begin])?;
+    let (mut found, mut bytes) = (Vec::new(), 0);
+    while bytes < RECALLED_BYTES
+        && let Some(row) = rows.next()?
+    {
+        let content: Vec<u8> = row.get(1)?;
+        bytes += content.len();
+        found.push((row.get(0)?, content));
+    }
+    Ok(found)
+}
+
+/// Takes away all whose names begin with a text.
+pub(crate) fn forget_memos(db: &Connection, pipeline: &str, kind: MemoKind, begin: &str) -> Sql<()> {
+    let sql = "DELETE FROM moorage_memos WHERE pipeline = ?1 AND kind = ?2
+               AND name >= ?3 AND name < ?3 || char(1114111) AND substr(name, 1, length(?3)) = ?3";
+    db.execute(sql, params![pipeline, kind.word(), begin]).map(|_| ())
 }
 
 pub(crate) fn remember(db: &Connection, pipeline: &str, memo: &Memo) -> Sql<()> {
     let (kind, name) = (memo.kind.word(), &memo.name);
     match &memo.content {
-        Some(content) => db.execute(
-            "INSERT OR REPLACE INTO moorage_memos (pipeline, kind, name, content) VALUES (?1, ?2, ?3, ?4)",
-            params![pipeline, kind, name, content],
-        )?,
-        None => db.execute(
-            "DELETE FROM moorage_memos WHERE pipeline = ?1 AND kind = ?2 AND name = ?3",
-            params![pipeline, kind, name],
-        )?,
+        Some(content) => db
+            .prepare_cached(
+                "INSERT OR REPLACE INTO moorage_memos (pipeline, kind, name, content) VALUES (?1, ?2, ?3, ?4)",
+            )?
+            .execute(params![pipeline, kind, name, content])?,
+        None => db
+            .prepare_cached("DELETE FROM moorage_memos WHERE pipeline = ?1 AND kind = ?2 AND name = ?3")?
+            .execute(params![pipeline, kind, name])?,
     };
     Ok(())
 }

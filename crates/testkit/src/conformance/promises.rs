@@ -66,8 +66,20 @@ pub(super) async fn recalling(target: &dyn Target) {
     assert_eq!(one("berths\n007").await.unwrap(), Some(vec![7]));
     assert_eq!(one("berths\n001").await.unwrap(), None);
     let mut batch = begun(target).await;
-    let gone: Vec<Memo> = all.into_iter().map(|memo| Memo { content: None, ..memo }).collect();
-    batch.remember(&gone).await.unwrap();
+    let again = [memo("berths\n002".into(), Some(vec![7])), memo("berths\n002".into(), None)];
+    batch.remember(&again).await.unwrap();
+    batch
+        .remember(&[memo("berths\n003".into(), None), memo("berths\n003".into(), Some(vec![8]))])
+        .await
+        .unwrap();
+    let found = batch.recall(MemoKind::Held, "berths\n00", "berths\n000").await.unwrap();
+    assert_eq!(found[0], ("berths\n003".into(), vec![8]), "of several of a name the last one counts");
+    batch.forget(MemoKind::Held, "berths\n").await.unwrap();
+    batch.forget(MemoKind::Structure, "quays\n").await.unwrap();
+    assert_eq!(batch.recall(MemoKind::Held, "", "").await.unwrap(), [("quays\n000".to_string(), vec![1])]);
+    let _durable = batch.commit_durably(checkpoint("11")).await.unwrap();
+    assert_eq!(one("quays\n000").await.unwrap(), Some(vec![1]), "and no other's");
+    let mut batch = begun(target).await;
     batch.remember(&[memo("quays\n000".into(), None)]).await.unwrap();
     let _durable = batch.commit_durably(checkpoint("11")).await.unwrap();
     assert!(target.memos(PIPELINE, MemoKind::Held).await.unwrap().is_empty());

@@ -40,6 +40,19 @@ impl FolderMerge {
         let holds_all = |t: &Table| t.of.as_ref().is_some_and(|of| Some(&of.position) == settled);
         Ok(table.filter(|t| !holds_all(t)))
     }
+
+    /// The memos of a kind as the batch has them.
+    async fn remembered(&self, kind: MemoKind) -> Result<BTreeMap<String, Vec<u8>>> {
+        let mut all: BTreeMap<String, Vec<u8>> =
+            self.target.memos(&self.from.pipeline, kind).await?.into_iter().collect();
+        for memo in self.memos.iter().filter(|memo| memo.kind == kind) {
+            match &memo.content {
+                Some(content) => all.insert(memo.name.clone(), content.clone()),
+                None => all.remove(&memo.name),
+            };
+        }
+        Ok(all)
+    }
 }
 
 #[async_trait]
@@ -107,15 +120,14 @@ impl Merge for FolderMerge {
         Ok(())
     }
 
+    async fn forget(&mut self, kind: MemoKind, begin: &str) -> Result<()> {
+        let all = self.remembered(kind).await?.into_keys().filter(|name| name.starts_with(begin));
+        self.memos.extend(all.map(|name| Memo { kind, name, content: None }));
+        Ok(())
+    }
+
     async fn recall(&mut self, kind: MemoKind, begin: &str, after: &str) -> Result<Vec<(String, Vec<u8>)>> {
-        let mut all: BTreeMap<String, Vec<u8>> =
-            self.target.memos(&self.from.pipeline, kind).await?.into_iter().collect();
-        for memo in self.memos.iter().filter(|memo| memo.kind == kind) {
-            match &memo.content {
-                Some(content) => all.insert(memo.name.clone(), content.clone()),
-                None => all.remove(&memo.name),
-            };
-        }
+        let all = self.remembered(kind).await?;
         let wanted = |(name, _): &(String, Vec<u8>)| name.as_str() > after && name.starts_with(begin);
         Ok(all.into_iter().filter(wanted).take(2).collect())
     }
