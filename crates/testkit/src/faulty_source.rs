@@ -140,6 +140,14 @@ impl SetUpSource for FaultySource {
         self.fuse.guard(self.inner.align(capture, tables, events)).await
     }
 
+    async fn let_in(
+        &self,
+        capture: &CapturePlan,
+        tables: &[TableName],
+    ) -> Result<Vec<(TableName, Option<String>)>> {
+        self.fuse.guard(self.inner.let_in(capture, tables)).await
+    }
+
     async fn captured_by(&self, capture: &CapturePlan, tables: &[TablePlan]) -> Result<Vec<Option<String>>> {
         self.fuse.guard(self.inner.captured_by(capture, tables)).await
     }

@@ -5,6 +5,7 @@ use async_trait::async_trait;
 use moorage_core::TableName;
 use moorage_core::model::described::SourceTable;
 use moorage_core::model::finding::Finding;
+use moorage_core::pick::picker::Picker;
 use moorage_core::plan::make::Plan;
 use serde::Serialize;
 
@@ -35,6 +36,8 @@ pub struct Inspected<'a> {
 pub enum SetUpPart {
     /// What has the source tell of changes of structure in its log.
     EventTrigger,
+    /// What lets tables that are made later be carried, without an administrator each time.
+    NewTables,
 }
 
 impl SetUpPart {
@@ -42,6 +45,7 @@ impl SetUpPart {
     pub fn word(self) -> &'static str {
         match self {
             Self::EventTrigger => "event-trigger",
+            Self::NewTables => "new-tables",
         }
     }
 }
@@ -61,6 +65,8 @@ pub struct SetUp<'a> {
     pub found: &'a [SourceTable],
     /// What a run would carry of it.
     pub plan: &'a Plan,
+    /// What picks tables.
+    pub picker: &'a Picker,
 }
 
 impl SetUp<'_> {

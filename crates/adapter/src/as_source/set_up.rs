@@ -2,10 +2,10 @@
 
 use crate::{Events, Head, Result, Step};
 use async_trait::async_trait;
-use moorage_core::Position;
 use moorage_core::checkpoint::decide::CapturePoint;
 use moorage_core::model::described::SourceIdentity;
 use moorage_core::plan::table::TablePlan;
+use moorage_core::{Position, TableName};
 use serde::Serialize;
 
 /// Which capture point a pipeline uses. What else belongs to it is the source's own affair.
@@ -66,6 +66,17 @@ pub trait SetUpSource: Send + Sync {
         again: bool,
         events: &Events,
     ) -> Result<Prepared>;
+
+    /// Asks for what the user lacks to carry tables, where an administrator has left something in the source that gives it for
+    /// tables that come later. Gives, of each table that it could ask for, why it was not given, if it was not.
+    async fn let_in(
+        &self,
+        capture: &CapturePlan,
+        tables: &[TableName],
+    ) -> Result<Vec<(TableName, Option<String>)>> {
+        let (_, _) = (capture, tables);
+        Ok(Vec::new())
+    }
 
     /// Adds and removes tables so that exactly `tables` are captured by an existing capture point. Nothing is changed
     /// where it is so already.

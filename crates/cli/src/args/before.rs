@@ -18,6 +18,8 @@ pub enum ScriptOf {
 pub enum ScriptPart {
     /// PostgreSQL by its log: an event trigger that tells of changes of structure in their place
     EventTrigger,
+    /// PostgreSQL: a function that lets tables be carried that are made later and that the patterns mean
+    NewTables,
 }
 
 #[derive(Debug, ClapArgs)]

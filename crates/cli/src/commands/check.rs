@@ -55,7 +55,10 @@ async fn script(global: &Global, args: &CheckArgs, end: ScriptOf) -> Result<Fini
         ScriptOf::Target => End::Target,
     };
     let role = args.role.as_deref().or(user.as_deref());
-    let part = args.part.map(|ScriptPart::EventTrigger| SetUpPart::EventTrigger);
+    let part = args.part.map(|part| match part {
+        ScriptPart::EventTrigger => SetUpPart::EventTrigger,
+        ScriptPart::NewTables => SetUpPart::NewTables,
+    });
     if part.is_some() && end == End::Target {
         return Err(Failure::usage("--part: the script for a target has no such parts".to_string()));
     }

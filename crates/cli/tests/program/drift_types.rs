@@ -71,3 +71,26 @@ fn values_of_types_are_followed_into_a_file(#[case] capture: &str) {
     let assert_same = || ALL.iter().for_each(|table| project.assert_same(table, table));
     follow(&project, &project.session, &project.another_session(), assert_same);
 }
+
+/// What people made of the target table does not take the new name: the table is held, the others go on, and once that is
+/// gone from the way it goes on with every change.
+#[test]
+fn a_target_that_refuses_the_new_name_has_its_table_held() {
+    let mirror = Mirror::new("types_refused", TABLES);
+    mirror.catch_up();
+    mirror.target.run("ALTER TABLE mirror.stays ADD CONSTRAINT known CHECK (state IN ('booked', 'paid'))");
+    let mut running = mirror.start(&["run"]);
+    running.wait_for("following changes");
+    mirror.source.run("ALTER TYPE state RENAME VALUE 'paid' TO 'settled'");
+    running.wait_for("known");
+    mirror
+        .source
+        .run("INSERT INTO stays VALUES (4, 'settled', 'booked'); INSERT INTO lists VALUES (2, '{settled}')");
+    wait_until("the others go on", || mirror.target.value::<i64>("SELECT count(*) FROM mirror.lists") == 2);
+    mirror.moorage(&["drift"]).expect(3, &["public.stays", "held", "known"]);
+    mirror.target.run("ALTER TABLE mirror.stays DROP CONSTRAINT known");
+    mirror.moorage(&["drift", "follow", "--all"]).expect(0, &["the pipeline goes on"]);
+    running.signal("INT");
+    assert_eq!(running.end(), 0, "{}", running.log());
+    mirror.assert_follows(&ALL);
+}

@@ -160,3 +160,85 @@ fn tables_that_come_wait_for_a_decision_where_the_file_says_so() {
     mirror.catch_up();
     mirror.moorage(&["drift"]).expect(3, &["public.stays"]);
 }
+
+/// A role that may read none of the tables that come, and an administrator who has made the function that lets them in: those
+/// that the patterns mean join by themselves, and no other, nor those whose updates would fail.
+#[rstest]
+fn a_function_of_the_administrator_lets_tables_in(#[values(false, true)] trigger: bool) {
+    let name = format!("let_in_{trigger}");
+    let reader = format!("let_in_reader_{trigger}");
+    let mirror = mirror(
+        &name,
+        trigger,
+        &format!(
+            "CREATE TABLE vessels (id int PRIMARY KEY, n int); CREATE SCHEMA private; CREATE TABLE private.secrets (id int PRIMARY KEY);
+             CREATE ROLE {reader} LOGIN REPLICATION; GRANT CREATE ON DATABASE {name} TO {reader};
+             GRANT USAGE ON SCHEMA public TO {reader}; ALTER TABLE vessels OWNER TO {reader}"
+        ),
+    );
+    mirror.replace(
+        "include = [\"public.*\"]",
+        "include = [\"public.[!x]*\", \"*.{Größe?,vessels}\"]\nexclude = [\"*_tmp\"]",
+    );
+    let as_admin = mirror.moorage(&["check", "--sql", "source", "--part", "new-tables", "--role", &reader]);
+    let script = as_admin.expect(0, &["Makes the function", "superuser"]).out;
+    let text = std::fs::read_to_string(mirror.path("moorage.toml")).unwrap();
+    let text = text.replacen("postgres://postgres@", &format!("postgres://{reader}@"), 1);
+    std::fs::write(mirror.path("moorage.toml"), text).unwrap();
+    mirror.moorage(&["check", "--sql", "source"]).expect(0, &["--part new-tables"]);
+    mirror.catch_up();
+    mirror.source.run(&script);
+    mirror.source.run(&script);
+    let mut run = mirror.start(&["run"]);
+    run.wait_for("following changes");
+    mirror.source.run("CREATE TABLE tariffs (id int PRIMARY KEY, price int); INSERT INTO tariffs VALUES (1, 5); CREATE TABLE notes (a text)");
+    wait_until("it joins", || {
+        mirror.target.value::<bool>("SELECT to_regclass('mirror.tariffs') IS NOT NULL")
+    });
+    mirror.source.run("UPDATE tariffs SET price = 6; INSERT INTO tariffs VALUES (2, 7); INSERT INTO notes VALUES ('x'); UPDATE notes SET a = 'y'");
+    mirror.source.run("CREATE SCHEMA \"o'dd %I\"; CREATE TABLE \"o'dd %I\".\"Größe1\" (id int PRIMARY KEY); CREATE TABLE x_not (id int PRIMARY KEY); CREATE TABLE a_tmp (id int PRIMARY KEY)");
+    let odd = "SELECT to_regclass('mirror.\"Größe1\"') IS NOT NULL";
+    wait_until("the odd one joins", || mirror.target.value::<bool>(odd));
+    run.signal("INT");
+    assert_eq!(run.end(), 0, "{}", run.log());
+    // Whoever picks a table is told by the exit code, too, that it is not carried.
+    mirror.moorage(&["run", "--until", "caught-up"]).expect(if trigger { 0 } else { 3 }, &[]);
+    mirror.replace("\"*_tmp\"", "\"*_tmp\", \"public.notes\"");
+    mirror.assert_follows(&["vessels", "tariffs"]);
+    assert_eq!(run.log().contains("public.notes is not let in: it has no key"), !trigger, "{}", run.log());
+    let session = mirror.another_session();
+    session.run(&format!("SET ROLE {reader}"));
+    let function = mirror.source.value::<String>(
+        "SELECT oid::regproc::text FROM pg_proc WHERE pronamespace = 'moorage_new_tables'::regnamespace",
+    );
+    for table in ["private.secrets", "x_not", "a_tmp", "pg_authid", "pg_publication"] {
+        let id = mirror.source.value::<u32>(&format!("SELECT '{table}'::regclass::oid"));
+        let why = session.try_run(&format!("SELECT {function}({id}, true)")).unwrap_err();
+        assert!(why.contains("it is not among") || why.contains("no permanent table"), "{table}: {why}");
+        let may = mirror
+            .source
+            .value::<bool>(&format!("SELECT has_table_privilege('{reader}', {id}::oid, 'SELECT')"));
+        assert_eq!(may, table == "pg_publication", "{table}");
+    }
+    let undo = ["check", "--sql", "source", "--part", "new-tables", "--undo"];
+    mirror.source.run(&mirror.moorage(&undo).expect(0, &[]).out);
+    assert!(!mirror.source.value::<bool>("SELECT to_regnamespace('moorage_new_tables') IS NOT NULL"));
+    // Triggers, too, go by themselves, on tables that others own.
+    mirror.moorage(&["teardown"]).expect(0, &[]);
+    let left = "SELECT count(*) FROM pg_trigger WHERE tgname LIKE 'moorage%'";
+    assert_eq!(mirror.source.value::<i64>(left), 0);
+}
+
+/// Whoever owns the schema could put anything into the function's place.
+#[test]
+fn a_schema_that_someone_else_made_is_not_taken_for_the_administrators() {
+    let mirror = Mirror::new(
+        "let_in_not",
+        "CREATE TABLE vessels (id int PRIMARY KEY); CREATE ROLE stranger_let_in; CREATE SCHEMA moorage_new_tables AUTHORIZATION stranger_let_in; CREATE SCHEMA moorage_structure AUTHORIZATION stranger_let_in",
+    );
+    for part in ["new-tables", "event-trigger"] {
+        let script = mirror.moorage(&["check", "--sql", "source", "--part", part]).expect(0, &[]).out;
+        let why = mirror.source.try_run(&script).unwrap_err();
+        assert!(why.contains("belongs to someone who is no administrator"), "{why}");
+    }
+}

@@ -3,5 +3,6 @@
 pub mod naming;
 pub mod pattern;
 pub mod picker;
+pub mod posix;
 pub mod rule;
 pub mod survey;

@@ -12,8 +12,8 @@ use globset::{Glob, GlobMatcher};
 #[derive(Clone, Debug)]
 pub struct Pattern {
     text: String,
-    schema: Option<Part>,
-    table: Part,
+    pub(super) schema: Option<Part>,
+    pub(super) table: Part,
 }
 
 /// The longest part of a pattern with signs in it, in bytes.
@@ -22,7 +22,7 @@ const MOST_BYTES: usize = 4096;
 const MOST_BRACES: usize = 16;
 
 #[derive(Clone, Debug)]
-enum Part {
+pub(super) enum Part {
     Exact(String),
     Glob(GlobMatcher),
 }

@@ -4,6 +4,7 @@ use crate::model::described::SourceTable;
 use crate::model::name::TableName;
 use crate::model::near::near;
 use crate::pick::pattern::Pattern;
+use crate::pick::posix::PosixPattern;
 use crate::pick::rule::TableRule;
 
 /// Whether a table is picked, and why.
@@ -49,6 +50,7 @@ impl std::fmt::Display for Unmatched {
 }
 
 /// A pipeline's patterns, ready to match.
+#[derive(Clone, Debug)]
 pub struct Picker {
     pub(crate) include: Vec<Pattern>,
     /// Whether the project file has no `include`.
@@ -68,6 +70,17 @@ impl Picker {
         }
         self.exclude.extend(exclude);
         self
+    }
+
+    /// What the patterns pick of any table that may come, and what they take out of it, as regular expressions.
+    ///
+    /// # Errors
+    /// The pattern that there are none for.
+    pub fn posix(&self) -> Result<(Vec<PosixPattern>, Vec<PosixPattern>), String> {
+        let of = |patterns: &[Pattern]| -> Result<Vec<PosixPattern>, String> {
+            patterns.iter().map(|p| p.posix().ok_or_else(|| p.text().to_string())).collect()
+        };
+        Ok((of(&self.include)?, of(&self.exclude)?))
     }
 
     /// Whether a table is picked, given what the source says of it, and by what.

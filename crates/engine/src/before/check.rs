@@ -142,6 +142,8 @@ pub async fn set_up_script(pipeline: &Pipeline, end: End, wanted: &WantedScript<
         error => error.into(),
     })?;
     let plan = plan_pipeline(pipeline, &found)?;
-    let set_up = SetUp { pipeline: &pipeline.name, role, undo, part, found: &found, plan: &plan };
+    let picker = pipeline.config.picker();
+    let (found, plan, picker) = (&found, &plan, &picker);
+    let set_up = SetUp { pipeline: &pipeline.name, role, undo, part, found, plan, picker };
     Ok(pipeline.source.set_up_script(&pipeline.known_capture().await?, &set_up).await?)
 }

@@ -127,6 +127,8 @@ pub(crate) struct Following {
     pub(crate) held_before: Vec<String>,
     /// The names of all tables that were in the source.
     pub(crate) found: Vec<TableName>,
+    /// Those among them that are picked and cannot be carried.
+    pub(crate) refused: Vec<TableName>,
     /// The number of the next record of drift.
     pub(crate) next_drift: u64,
     /// For each table what captures its changes.

@@ -109,15 +109,15 @@ fn comes(pipeline: &Pipeline, table: &TablePlan, records: &[DriftRecord]) -> Com
         r.table == name && matches!(r.kinds[..], [DriftKind::TableAdded | DriftKind::TableDropped])
     };
     let last = records.iter().rfind(is_of_it).filter(|r| r.kinds == [DriftKind::TableAdded]);
-    match (policy_of_new(pipeline, table), last.map(|r| r.state)) {
+    match (policy_of_new(pipeline, table.table()), last.map(|r| r.state)) {
         (DriftPolicy::Follow, _) | (DriftPolicy::Hold, Some(DriftState::Followed)) => Comes::Joins,
         (DriftPolicy::Hold, None) => Comes::Asks,
         _ => Comes::Stays,
     }
 }
 
-fn policy_of_new(pipeline: &Pipeline, table: &TablePlan) -> DriftPolicy {
-    pipeline.config.picker().rule(table.table()).drift.of(DriftKind::TableAdded)
+fn policy_of_new(pipeline: &Pipeline, table: &TableName) -> DriftPolicy {
+    pipeline.config.picker().rule(table).drift.of(DriftKind::TableAdded)
 }
 
 /// Tables that wait to be let in, by the numbers of their records.
@@ -154,11 +154,11 @@ pub(crate) fn is_new(table: &TablePlan, stored: &[StoredTable]) -> bool {
 
 /// Whether a table joins that comes while the pipeline is there.
 pub(crate) fn joins(pipeline: &Pipeline, table: &TableName) -> bool {
-    pipeline.config.picker().rule(table).drift.of(DriftKind::TableAdded) == DriftPolicy::Follow
+    policy_of_new(pipeline, table) == DriftPolicy::Follow
 }
 
 /// Whether anything is done about a table that comes while the pipeline is there.
-pub(crate) fn is_of_interest(pipeline: &Pipeline, table: &TablePlan) -> bool {
+pub(crate) fn is_of_interest(pipeline: &Pipeline, table: &TableName) -> bool {
     policy_of_new(pipeline, table) != DriftPolicy::Leave
 }
 

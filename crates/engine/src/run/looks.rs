@@ -1,13 +1,10 @@
 //! Looks at the source beside the stream: how far its log has grown, and what the stream does not tell of.
 
-use crate::before::draft::plan_pipeline;
 use crate::pipeline::context::Context;
-use crate::pipeline::ends::Pipeline;
-use crate::run::came_and_went::is_of_interest;
-use moorage_adapter::{AdapterError, CapturePlan, Event, Events, GONE, Head, Source};
+use crate::run::names::Names;
+use moorage_adapter::{AdapterError, CapturePlan, GONE, Head, Source};
 use moorage_core::plan::table::TablePlan;
 use moorage_core::{Position, TableName};
-use std::collections::HashSet;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 use tokio::sync::mpsc;
@@ -30,6 +27,8 @@ pub(crate) struct LookAt {
     pub(crate) captured_by: Vec<Option<String>>,
     /// The names of all tables that there were.
     pub(crate) found: Vec<TableName>,
+    /// Those among them that could not be carried.
+    pub(crate) refused: Vec<TableName>,
 }
 
 /// What a look at the source found.
@@ -66,13 +65,14 @@ impl Looks {
         let (sender, found) = mpsc::channel(1);
         let (pipeline, events) = (context.pipeline.clone(), context.events.clone());
         let task = tokio::spawn(async move {
-            let mut names: HashSet<TableName> = at.found.iter().cloned().collect();
+            let mut names = Names::new(&at);
             let mut round = 0u32;
             let mut looked = Instant::now();
             loop {
                 tokio::time::sleep(NAMES_EVERY).await;
                 let is_due = looked.elapsed() >= LOOK_EVERY;
-                let appeared = appeared((&pipeline, &events), &at.plans, &mut names).await;
+                let is_round = is_due && (round + 1).is_multiple_of(CATALOGUE_EVERY);
+                let appeared = names.appeared((&pipeline, &events), &at, is_round).await;
                 if !is_due && matches!(&appeared, Ok(None) | Err(_)) {
                     continue;
                 }
@@ -80,9 +80,8 @@ impl Looks {
                     looked = Instant::now();
                     round += 1;
                 }
-                let catalogue = is_due && round.is_multiple_of(CATALOGUE_EVERY);
                 let merged_to = merged_to.lock().unwrap_or_else(PoisonError::into_inner).clone();
-                let look = look(pipeline.source.as_ref(), &at, catalogue).await;
+                let look = look(pipeline.source.as_ref(), &at, is_round).await;
                 let look = look.and_then(|mut look| {
                     let table = appeared?;
                     look.found = look.found.or(table.map(|table| AdapterError::Appeared { table }));
@@ -114,38 +113,6 @@ impl Drop for Looks {
     fn drop(&mut self) {
         self.task.abort();
     }
-}
-
-/// A table that was made since and that joins, if there is one.
-async fn appeared(
-    (pipeline, events): (&Pipeline, &Events),
-    plans: &[TablePlan],
-    names: &mut HashSet<TableName>,
-) -> moorage_adapter::Result<Option<TableName>> {
-    let now = pipeline.source.table_names().await?;
-    if now.iter().all(|name| names.contains(name)) {
-        return Ok(None);
-    }
-    let found = pipeline.source.discover().await?;
-    let planned = plan_pipeline(pipeline, &found);
-    names.extend(now);
-    // What is in the way of planning is told by whoever sets up.
-    let Ok(planned) = planned else { return Ok(None) };
-    // Nobody who makes a table stops the others with it: one that would have the target table of another one, say.
-    let hurt = planned.refused.iter().find(|refused| plans.iter().any(|p| *p.table() == refused.table));
-    if let Some(hurt) = hurt {
-        let message = format!(
-            "a table was made, and does not join: with it, {} could not be carried: {}",
-            hurt.table, hurt.reason
-        );
-        events(Event::Warning { message });
-        return Ok(None);
-    }
-    let is_new = |table: &&TablePlan| {
-        plans.iter().all(|p| !p.is_of_same(table) && p.target != table.target)
-            && is_of_interest(pipeline, table)
-    };
-    Ok(planned.tables.iter().find(is_new).map(|table| table.table().clone()))
 }
 
 async fn look(source: &dyn Source, at: &LookAt, catalogue: bool) -> moorage_adapter::Result<Look> {

@@ -8,6 +8,7 @@ pub(crate) mod holding;
 mod keeping;
 mod load;
 mod looks;
+mod names;
 pub(crate) mod once;
 mod prepare;
 mod reread;

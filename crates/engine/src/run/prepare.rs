@@ -13,10 +13,11 @@ use crate::pipeline::context::{Context, Following, Start};
 use crate::pipeline::error::{EngineError, Result};
 use crate::pipeline::turn;
 use crate::run::came_and_went::{
-    decided, is_new, is_offer, leave_out_new, offered, refuse_drift, write_down,
+    decided, is_new, is_of_interest, is_offer, leave_out_new, offered, refuse_drift, write_down,
 };
 use crate::run::holding;
 use crate::run::load::Loader;
+use crate::run::names::refused_by_source;
 use crate::run::set_up::{new_checkpoint, set_up, take_first_turn};
 use moorage_adapter::{
     AdapterError, CapturePlan, CaptureState, Event, MemoKind, SnapshotMark, StoredTable, StreamTable,
@@ -26,6 +27,7 @@ use moorage_core::checkpoint::decide::{Decision, Refusal};
 use moorage_core::checkpoint::stored::{Checkpoint, Stage};
 use moorage_core::drift::held::{Held, HeldChange};
 use moorage_core::drift::record::{DriftRecord, DriftState};
+use moorage_core::model::described::SourceTable;
 use moorage_core::model::drift::DriftKind;
 use moorage_core::model::name::TableName;
 use moorage_core::pick::picker::Unmatched;
@@ -72,6 +74,7 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
         return copy(context, checkpoint, &planned, turn).await;
     }
     let capture = pipeline.capture(checkpoint.as_ref()).await?;
+    let (found, planned) = let_in(context, &capture, (found, planned), &stored).await?;
     let (state, decision) = look_and_decide(context, checkpoint.as_ref(), &capture).await?;
     let mut planned = planned;
     let mut remapped = Vec::new();
@@ -112,28 +115,15 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
     if checkpoint.changes_only {
         make_without_snapshot(context, &planned, &captured_by).await?;
     }
-    let missing = missing(&planned, &pipeline.target.tables(&pipeline.name).await?);
     let next_drift = records.iter().map(|r| r.id).max().unwrap_or(0) + 1;
-    let joined = |t: &&TablePlan| !stored.is_empty() && is_new(t, &stored);
-    for table in missing.iter().filter(joined) {
-        // One that someone let in is noted.
-        if !records.iter().any(|r| is_offer(r) && r.table == table.table().to_string()) {
-            context.note(DriftKind::TableAdded, table, "it was made", DriftState::Followed);
-        }
-    }
+    let missing = missing(&planned, &pipeline.target.tables(&pipeline.name).await?);
+    note_joining(context, &missing, &stored, &records);
     let next_drift = write_down(context, &checkpoint, next_drift).await?;
     let memos = pipeline.target.memos(&pipeline.name, MemoKind::Structure).await?;
     let records = holding::records(&memos)?;
-    let (beside, missing) = beside(context, &checkpoint, missing, &stored).await?;
-    for table in &beside {
-        pipeline.target.create(&pipeline.name, table).await?;
-    }
-    if !missing.is_empty() {
-        let by =
-            |t: &TablePlan| planned.tables.iter().position(|p| p == t).and_then(|at| captured_by[at].clone());
-        let by = missing.iter().map(by).collect();
-        load(context, &missing, Some(&capture), TableState::Live, by).await?;
-    }
+    let captured = planned.tables.iter().zip(&captured_by);
+    let captured: Captured<'_> = captured.map(|(table, by)| (&table.target, by.as_ref())).collect();
+    let beside = read_missing(context, &checkpoint, &capture, missing, &stored, &captured).await?;
     let held = held(context, &planned, &memos).await?;
     let mut tables = stream_tables(context, &planned).await?;
     for held in &held {
@@ -148,6 +138,7 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
     let mut held_before: Vec<String> =
         records.iter().filter(is_stale).map(|record| record.target.clone()).collect();
     held_before.dedup();
+    let refused = planned.refused.into_iter().map(|refused| refused.table).collect();
     let plans = planned.tables;
     let found = found.into_iter().map(|table| table.name).collect();
     let following = Following {
@@ -161,10 +152,73 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
         plans,
         held,
         found,
+        refused,
         next_drift,
         captured_by,
     };
     Ok(Ready::ToFollow(Box::new(following)))
+}
+
+/// For each table, by its name in the target, what captures it.
+type Captured<'a> = HashMap<&'a String, Option<&'a String>>;
+
+/// Notes the tables that join; one that someone let in is noted already.
+fn note_joining(context: &Context, missing: &[TablePlan], stored: &[StoredTable], records: &[DriftRecord]) {
+    let joined = |t: &&TablePlan| !stored.is_empty() && is_new(t, stored);
+    let is_noted = |t: &&TablePlan| records.iter().any(|r| is_offer(r) && r.table == t.table().to_string());
+    for table in missing.iter().filter(joined).filter(|table| !is_noted(table)) {
+        context.note(DriftKind::TableAdded, table, "it was made", DriftState::Followed);
+    }
+}
+
+/// Reads the tables that are missing, but for those that can be read beside the others while they are followed: those are
+/// made, and given.
+async fn read_missing(
+    context: &Context,
+    checkpoint: &Checkpoint,
+    capture: &CapturePlan,
+    missing: Vec<TablePlan>,
+    stored: &[StoredTable],
+    captured: &Captured<'_>,
+) -> Result<Vec<TablePlan>> {
+    let (beside, missing) = beside(context, checkpoint, missing, stored).await?;
+    for table in &beside {
+        context.pipeline.target.create(&context.pipeline.name, table).await?;
+    }
+    if !missing.is_empty() {
+        let by = missing.iter().map(|t| captured.get(&t.target).copied().flatten().cloned()).collect();
+        load(context, &missing, Some(capture), TableState::Live, by).await?;
+    }
+    Ok(beside)
+}
+
+/// Picked tables that the user may not carry: whoever administers the source may have left something that lets them in.
+async fn let_in(
+    context: &Context,
+    capture: &CapturePlan,
+    (found, planned): (Vec<SourceTable>, Plan),
+    stored: &[StoredTable],
+) -> Result<(Vec<SourceTable>, Plan)> {
+    let pipeline = &context.pipeline;
+    let is_asked_for = |table: &&TableName| stored.is_empty() || is_of_interest(pipeline, table);
+    let refused: Vec<TableName> = refused_by_source(&planned, &found).filter(is_asked_for).cloned().collect();
+    if refused.is_empty() {
+        return Ok((found, planned));
+    }
+    let asked = pipeline.source.let_in(capture, &refused).await?;
+    let (let_in, not): (Vec<_>, Vec<_>) = asked.into_iter().partition(|(_, why)| why.is_none());
+    for (table, why) in not {
+        let why = why.unwrap_or_default();
+        context.say(Event::Warning { message: format!("{table} is not let in: {why}") });
+    }
+    if let_in.is_empty() {
+        return Ok((found, planned));
+    }
+    let found = pipeline.source.discover().await?;
+    let planned = plan_pipeline(pipeline, &found)?;
+    lacks::refuse(pipeline, &planned)?;
+    refuse_loops(context, &planned, &found).await?;
+    Ok((found, planned))
 }
 
 /// Tables that are mapped in another way are carried as their rows were read, until they are altered.

@@ -4,6 +4,7 @@
 //! the publication's comment tells a capture point made again from the one a target follows.
 
 use crate::as_source::named::Point;
+use crate::as_source::new_tables;
 use crate::wire::address::PostgresAddress;
 use crate::wire::connect::Session;
 use crate::wire::error::is_missing_right;
@@ -136,12 +137,20 @@ pub(crate) async fn publication(at: &Observed<'_>, plan: &Point, tables: &[Table
     let missing: Vec<&TablePlan> = tables.iter().filter(|t| !there.contains(&t.source_id)).collect();
     if !missing.is_empty() {
         let sql = format!("ALTER PUBLICATION {} ADD TABLE {}", quote_ident(name), table_list(&missing));
-        if plan.publication_named {
+        if new_tables::is_offered(session, name).await? {
+            for table in &missing {
+                if let Some(why) = new_tables::ask(session, name, table.source_id as u32, true).await? {
+                    let what = format!("{} is not let in: {why}", table.table());
+                    return Err(AdapterError::NeedsAdministrator { what, statements: format!("{sql};") });
+                }
+            }
+        } else if plan.publication_named {
             let what = format!("publication {name} does not hold all picked tables");
             return Err(AdapterError::NeedsAdministrator { what, statements: format!("{sql};") });
+        } else {
+            at.run_or_ask("adding tables to the publication", "the user may not publish these tables", &sql)
+                .await?;
         }
-        at.run_or_ask("adding tables to the publication", "the user may not publish these tables", &sql)
-            .await?;
     }
     if !plan.publication_named {
         drop_others(at, name, tables).await?;

@@ -10,6 +10,7 @@ mod describing;
 mod look;
 pub(crate) mod mark;
 pub(crate) mod named;
+pub(crate) mod new_tables;
 mod snapshot;
 mod stream;
 pub(crate) mod structure;
@@ -200,6 +201,14 @@ impl SetUpSource for PostgresSource {
         let (session, point) = (self.session().await?, self.named.point(capture));
         let at = Observed { address: &self.address, session: &session, events };
         capture::publication(&at, &point, tables).await
+    }
+
+    async fn let_in(
+        &self,
+        capture: &CapturePlan,
+        tables: &[TableName],
+    ) -> Result<Vec<(TableName, Option<String>)>> {
+        new_tables::let_in(&self.session().await?, &self.named.point(capture).publication, tables).await
     }
 
     async fn captured_by(&self, plan: &CapturePlan, tables: &[TablePlan]) -> Result<Vec<Option<String>>> {

@@ -38,3 +38,21 @@ pub(crate) fn line(out: &mut String, text: &str) {
 pub(crate) fn do_block(body: &str) -> String {
     format!("DO LANGUAGE plpgsql {};", quote_literal(body))
 }
+
+/// Makes a schema of ours, unless it is there; one that someone else owns, who could put anything into it, is no such
+/// schema.
+pub(crate) fn own_schema(name: &str) -> String {
+    do_block(&format!(
+        "BEGIN\n  CREATE SCHEMA IF NOT EXISTS {0};\n  IF (SELECT NOT (r.rolsuper OR r.rolname = current_user) FROM pg_namespace n JOIN pg_roles r ON r.oid = n.nspowner WHERE n.nspname = {1}) THEN\n    RAISE EXCEPTION 'schema % belongs to someone who is no administrator: look at what it is, and drop it', {1};\n  END IF;\nEND",
+        quote_ident(name),
+        quote_literal(name)
+    ))
+}
+
+/// Takes a schema of ours away if nothing is in it.
+pub(crate) fn drop_empty_schema(name: &str) -> String {
+    do_block(&format!(
+        "BEGIN\n  DROP SCHEMA IF EXISTS {} RESTRICT;\nEXCEPTION WHEN dependent_objects_still_exist THEN\n  NULL;\nEND",
+        quote_ident(name)
+    ))
+}

@@ -3,6 +3,7 @@
 use crate::as_source::capture::OPTIONS;
 use crate::as_source::catalog::IdentityBy;
 use crate::as_source::named::Point;
+use crate::as_source::new_tables;
 use crate::as_source::structure::event;
 use crate::wire::address::PostgresAddress;
 use crate::wire::connect::Session;
@@ -22,11 +23,20 @@ pub(crate) async fn set_up_script(
     set_up: &SetUp<'_>,
     by: IdentityBy,
 ) -> Result<String> {
-    if let Some(part) = set_up.part.filter(|_| by == IdentityBy::Trigger) {
-        return Err(set_up.has_no(part));
-    }
-    if set_up.part == Some(SetUpPart::EventTrigger) {
-        return Ok(event::script(&address.database, set_up.undo));
+    let user = set_up.role.unwrap_or(&address.user);
+    let role = address.role.as_deref().unwrap_or(user);
+    match set_up.part {
+        Some(part @ SetUpPart::EventTrigger) if by == IdentityBy::Trigger => return Err(set_up.has_no(part)),
+        Some(SetUpPart::EventTrigger) => return Ok(event::script(&address.database, set_up.undo)),
+        Some(SetUpPart::NewTables) => {
+            let patterns = set_up.picker.posix();
+            let (include, exclude) = patterns.map_err(|pattern| new_tables::without_words(&pattern))?;
+            let (name, database) = (function_name(capture, by), address.database.as_str());
+            let (include, exclude) = (&include[..], &exclude[..]);
+            let function = new_tables::Function { database, name, role, by, include, exclude };
+            return Ok(function.script(set_up.undo));
+        }
+        None => {}
     }
     let sql = "SELECT n.nspname::text, c.relname::text, c.relowner::regrole::text, c.relrowsecurity
                FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
@@ -46,8 +56,6 @@ pub(crate) async fn set_up_script(
             "no table is picked that it could let a role read; `moorage tables` shows what is there";
         return Err(AdapterError::refused("the script for the administrator", way_out));
     }
-    let user = set_up.role.unwrap_or(&address.user);
-    let role = address.role.as_deref().unwrap_or(user);
     let script = Script {
         user,
         role,
@@ -61,6 +69,14 @@ pub(crate) async fn set_up_script(
         known: &known,
     };
     Ok(if set_up.undo { script.undo() } else { script.make() })
+}
+
+/// What the function that lets new tables in is called.
+fn function_name(capture: &Point, by: IdentityBy) -> &str {
+    match by {
+        IdentityBy::Log => &capture.publication,
+        IdentityBy::Trigger => &capture.slot,
+    }
 }
 
 struct Script<'a> {
@@ -168,7 +184,7 @@ impl Script<'_> {
         line(
             &mut out,
             &format!(
-                "\n-- A table that is made later and is to be carried needs its own: GRANT {rights} ON schema.table TO {};",
+                "\n-- A table that is made later and is to be carried needs its own: GRANT {rights} ON schema.table TO {};\n-- or, optional, a function that grants it: `moorage check --sql source --part new-tables` prints it.",
                 in_comment(role)
             ),
         );

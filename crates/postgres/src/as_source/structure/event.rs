@@ -9,7 +9,7 @@
 
 use super::written::{Whole, WrittenColumn, fixed_settings, structure_of};
 use crate::wire::connect::Session;
-use crate::wire::roles::{guard, line};
+use crate::wire::roles::{guard, line, own_schema};
 use moorage_adapter::Result;
 use moorage_core::model::sql::{in_comment, quote_literal, shell_word};
 
@@ -88,7 +88,7 @@ pub(crate) fn script(database: &str, undo: bool) -> String {
         line(&mut out, &format!("DROP SCHEMA IF EXISTS {PLACE} CASCADE;"));
         return out;
     }
-    line(&mut out, &format!("CREATE SCHEMA IF NOT EXISTS {PLACE};"));
+    line(&mut out, &own_schema(PLACE));
     line(
         &mut out,
         &format!(

@@ -44,14 +44,21 @@ impl At<'_> {
     async fn run(&self, doing: impl Into<Doing>, sql: &str) -> Result<()> {
         let doing = doing.into();
         let work = async {
-            self.attempt(&format!("BEGIN; {sql}; COMMIT")).await.map_err(|e| self.explained(&doing, &e))
+            let done = self.attempt(&format!("BEGIN; {sql}; COMMIT")).await;
+            let right = format!("CREATE ON DATABASE {}", quote_ident(&self.address.database));
+            done.map_err(|e| self.explained(&doing, &right, &e))
         };
         naming_waits(self.address, self.session.pid(), &doing, self.events, work).await
     }
 
     /// Runs statements that lock a table of the application, in one transaction. Whoever wants to write to the table queues
     /// up behind the wait for such a lock, so it is given up soon, and asked for again later.
-    async fn run_locking(&self, doing: impl Into<Doing>, table: u64, sql: &str) -> Result<()> {
+    async fn run_locking(
+        &self,
+        doing: impl Into<Doing>,
+        (table, name): (u64, &str),
+        sql: &str,
+    ) -> Result<()> {
         let doing = doing.into();
         let begun = Instant::now();
         let sql = format!("BEGIN; SET LOCAL lock_timeout = {MOST_HELD_UP_MS}; {sql}; COMMIT");
@@ -60,7 +67,7 @@ impl At<'_> {
             match watched.await? {
                 Ok(()) => return Ok(()),
                 Err(error) if error.code() == Some(&SqlState::LOCK_NOT_AVAILABLE) => {}
-                Err(error) => return Err(self.explained(&doing, &error)),
+                Err(error) => return Err(self.explained(&doing, &format!("TRIGGER ON {name}"), &error)),
             }
             let found = holders(self.session, table).await?;
             let of = if found.is_empty() { "others".into() } else { found.join("; ") };
@@ -82,16 +89,14 @@ impl At<'_> {
         done
     }
 
-    fn explained(&self, doing: impl Into<Doing>, error: &tokio_postgres::Error) -> AdapterError {
-        let doing = doing.into();
+    /// What may be missing is a right on what was to be done.
+    fn explained(&self, doing: &Doing, right: &str, error: &tokio_postgres::Error) -> AdapterError {
         if !is_missing_right(error) {
-            return self.session.error(&doing, error);
+            return self.session.error(doing, error);
         }
         let words = error.as_db_error().map_or("", |d| d.message());
-        let statements = format!(
-            "GRANT CREATE ON DATABASE … TO {0}; GRANT TRIGGER ON … TO {0};",
-            quote_ident(&self.address.user)
-        );
+        let role = self.address.role.as_deref().unwrap_or(&self.address.user);
+        let statements = format!("GRANT {right} TO {};", quote_ident(role));
         AdapterError::NeedsAdministrator { what: format!("{doing}: {words}"), statements }
     }
 }
@@ -191,7 +196,8 @@ pub(crate) async fn align(at: &At<'_>, names: &Names, tables: &[TablePlan], limi
         let id = "SELECT coalesce(to_regclass($1)::oid, 0)";
         let id: u32 =
             at.session.one("looking for the table of structures", id, &[&names.structures()]).await?.get(0);
-        at.run_locking("making the table of structures", u64::from(id), &structures(names)).await?;
+        let table = (u64::from(id), names.structures());
+        at.run_locking("making the table of structures", (table.0, &table.1), &structures(names)).await?;
     }
     for plan in tables {
         forget_earlier(at, names, plan).await?;
@@ -310,7 +316,7 @@ async fn make_table(
         anew = if goes_on { String::new() } else { format!("DROP TABLE IF EXISTS {};", names.rows(id)) },
         note_function = names.note_function(id),
         note = quote_literal(&note),
-        drops = drop_triggers(names, &table),
+        drops = drop_triggers(names, id, (&table, is_owner)),
         rows = names.rows(id),
         form = quote_literal(FORM),
         structure_function = names.structure_function(id),
@@ -321,28 +327,34 @@ async fn make_table(
         row_trigger = trigger("row"),
         truncate_trigger = trigger("truncate"),
     );
-    at.run_locking(format!("making triggers on {}", plan.table()), id, &sql).await
+    at.run_locking(format!("making triggers on {}", plan.table()), (id, &table), &sql).await
 }
 
-fn drop_triggers(names: &Names, table: &str) -> String {
+/// Takes a table's triggers away. Whoever may make them need not own the table, and only its owner may drop them; their
+/// functions are ours, and take them along (PostgreSQL manual, section 5.14).
+fn drop_triggers(names: &Names, id: u64, (table, is_owner): (&str, bool)) -> String {
     let drop =
         |what: &str| format!("DROP TRIGGER IF EXISTS {} ON {table};", quote_ident(&names.trigger(what)));
-    ["statement", "row", "truncate"].map(drop).join(" ")
+    let dropped = if is_owner { ["statement", "row", "truncate"].map(drop).join(" ") } else { String::new() };
+    let (row, statement) = (names.function(id), names.statement_function(id));
+    format!(
+        "{dropped} DROP FUNCTION IF EXISTS {row}() CASCADE; DROP FUNCTION IF EXISTS {statement}() CASCADE;"
+    )
 }
 
 async fn drop_table(at: &At<'_>, names: &Names, id: u64, table: &str) -> Result<()> {
+    let is_owner = "SELECT pg_has_role(relowner, 'USAGE') FROM pg_class WHERE oid = $1";
+    let is_owner = at.session.maybe("looking whose the table is", is_owner, &[&(id as u32)]).await?;
+    let is_owner = is_owner.is_some_and(|row| row.get(0));
     let sql = format!(
-        "{} DROP FUNCTION IF EXISTS {}(); DROP FUNCTION IF EXISTS {}(); DROP FUNCTION IF EXISTS {}(); DROP FUNCTION IF EXISTS {}(bigint);
-         DROP TABLE IF EXISTS {}; DROP TABLE IF EXISTS {}",
-        drop_triggers(names, table),
-        names.function(id),
-        names.statement_function(id),
+        "{} DROP FUNCTION IF EXISTS {}(); DROP FUNCTION IF EXISTS {}(bigint); DROP TABLE IF EXISTS {}; DROP TABLE IF EXISTS {}",
+        drop_triggers(names, id, (table, is_owner)),
         names.structure_function(id),
         names.note_function(id),
         names.rows(id),
         names.earlier(id)
     );
-    at.run_locking(format!("removing triggers from {table}"), id, &sql).await
+    at.run_locking(format!("removing triggers from {table}"), (id, table), &sql).await
 }
 
 /// Removes everything; gives what there was.

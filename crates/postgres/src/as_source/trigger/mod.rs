@@ -16,6 +16,7 @@ mod written;
 use crate::as_source::catalog::{self, IdentityBy};
 use crate::as_source::mark::Mark;
 use crate::as_source::named::Named;
+use crate::as_source::new_tables;
 use crate::as_source::{PostgresSource, check};
 use crate::wire::address::PostgresAddress;
 use crate::wire::connect::Session;
@@ -235,6 +236,14 @@ impl SetUpSource for PostgresTriggerSource {
         let session = self.session().await?;
         let at = At { address: &self.address, session: &session, events };
         capture::align(&at, &Names::new(plan), tables, self.limit_bytes).await
+    }
+
+    async fn let_in(
+        &self,
+        capture: &CapturePlan,
+        tables: &[TableName],
+    ) -> Result<Vec<(TableName, Option<String>)>> {
+        new_tables::let_in(&self.session().await?, &Names::new(capture).schema, tables).await
     }
 
     async fn captured_by(&self, plan: &CapturePlan, tables: &[TablePlan]) -> Result<Vec<Option<String>>> {

@@ -5,7 +5,9 @@
 //! a disk, but to make or clear room for reading tables again: pieces are applied in a task ([`Applying`]), notes and
 //! spools are kept by threads of their own.
 
-use crate::before::lacks;
+mod again;
+mod decisions;
+
 use crate::pipeline::context::{Context, Following, Outcome};
 use crate::pipeline::error::{EngineError, Result};
 use crate::pipeline::notes::Asked;
@@ -23,8 +25,6 @@ use moorage_core::change::kind::Transaction;
 use moorage_core::change::structure::SchemaChange;
 use moorage_core::checkpoint::stored::Checkpoint;
 use moorage_core::follow::machine::{End, Follow, FollowError, Looked, Next, Piece, PieceEnd, Settings};
-use moorage_core::model::drift::DriftPolicy;
-use moorage_core::pick::pattern::shown_parts;
 use moorage_core::plan::table::TablePlan;
 use moorage_core::watch::lag::ClockSkew;
 use moorage_core::{Position, TableName};
@@ -150,13 +150,15 @@ impl<'a> Driver<'a> {
     async fn stream(&mut self, following: Following) -> Result<Outcome> {
         let source = &self.context.pipeline.source;
         self.skew = source.head(&following.capture).await?.skew;
-        let Following { checkpoint, capture, tables, captured_by, held_before, found, remapped, .. } =
-            following;
+        let Following {
+            checkpoint, capture, tables, captured_by, held_before, found, refused, remapped, ..
+        } = following;
         let at = LookAt {
             capture: capture.clone(),
             plans: self.carrying.plans().iter().map(|plan| (**plan).clone()).collect(),
             captured_by,
             found,
+            refused,
         };
         let mut looks = Looks::start(self.context, at, self.merged_to.clone());
         let settled = self.machine.settled().cloned();
@@ -302,46 +304,6 @@ impl<'a> Driver<'a> {
         event.into_iter().for_each(|event| self.context.say(event));
     }
 
-    /// Carries out what someone decided. Where nothing else comes, a note ends the batch that does it.
-    ///
-    /// # Errors
-    /// `Appeared` where it is about a table that came: setting up anew has it join, or leaves it.
-    fn decided(&mut self, decisions: Vec<(u64, DriftPolicy)>) -> Result<()> {
-        let mut appeared = None;
-        let is_offered = |(id, _): &(u64, DriftPolicy)| self.offered.contains_key(id);
-        let (of_tables, others): (Vec<_>, Vec<_>) = decisions.into_iter().partition(is_offered);
-        for (id, decision) in of_tables {
-            if let Some(table) = self.offered.remove(&id) {
-                self.context.decided.lock().unwrap_or_else(PoisonError::into_inner).push((id, decision));
-                let (schema, name) = shown_parts(&table).unwrap_or_default();
-                appeared = Some(AdapterError::Appeared { table: TableName::new(schema, name) });
-            }
-        }
-        if let Some(error) = appeared {
-            // The others are asked for again.
-            return Err(error.into());
-        }
-        for (id, decision) in others {
-            if self.deciding.contains(&id) {
-                continue;
-            }
-            match self.carrying.decide(&self.context.pipeline, id, decision) {
-                Ok((next, event)) => {
-                    self.put(next, Some(event));
-                    self.send_note("someone decided");
-                    self.deciding.push(id);
-                }
-                Err(why) => {
-                    // Whoever decided may not be there any more.
-                    let message = format!("what was decided about change {id} is not done: {why}");
-                    self.context.say(Event::Warning { message });
-                    self.context.notes.decided(id, &why);
-                }
-            }
-        }
-        Ok(())
-    }
-
     fn apply(&mut self, piece: Piece) {
         let replaces = match &piece.end {
             PieceEnd::Open => false,
@@ -438,84 +400,6 @@ impl<'a> Driver<'a> {
         let Some(applying) = &self.applying else { return };
         let (what, waited) = ("the target to take a batch".to_string(), applying.began().elapsed());
         self.context.say(Event::Waiting { what, waited_ms: waited.as_millis() as u64 });
-    }
-
-    /// Takes note of the tables that someone asked for. One time at once: who asked before one began, and is answered
-    /// after it ended, would be told of it once more.
-    fn asked_for(&mut self, asked: &[String]) {
-        self.wanted = self.carrying.unmerged().cloned().collect();
-        for table in asked {
-            match self.carrying.named(table) {
-                Some(plan) if self.wanted.contains(plan) => {}
-                Some(plan) if self.carrying.is_held(plan.table()) => {
-                    let why =
-                        "it is held: `moorage drift reread` for the change that it waits for reads it again";
-                    self.context.notes.answer(table, why);
-                }
-                Some(plan) => self.wanted.push(plan.clone()),
-                None => self.context.notes.answer(table, "the pipeline does not carry it"),
-            }
-        }
-        self.machine.answered(!self.wanted.is_empty(), Instant::now());
-    }
-
-    /// Begins to read tables again: all that were asked for, together, as they may refer to each other.
-    async fn begin_rereading(&mut self) -> Result<()> {
-        let mut plans: Vec<TablePlan> =
-            std::mem::take(&mut self.wanted).iter().map(|p| (**p).clone()).collect();
-        if self.one_by_one {
-            plans.truncate(1);
-        }
-        let names: Vec<String> = plans.iter().map(|p| p.table().to_string()).collect();
-        if let Some(message) = lacks::of_replacing(&self.context.pipeline, &names) {
-            self.context.say(Event::Warning { message });
-        }
-        let capture = self.context.pipeline.capture(Some(&self.checkpoint)).await?;
-        let is_first = |table: &TableName| self.carrying.is_first(table);
-        let (pipeline, events) = (&self.context.pipeline, &self.context.events);
-        let begun = Rereading::begin(pipeline, &capture, &plans, &is_first, events).await;
-        match begun {
-            Ok(begun) => self.rereading = Some(begun),
-            Err(EngineError::Adapter(AdapterError::Refused { reason, .. })) => {
-                self.not_read_again(&plans, &reason)
-            }
-            Err(error) => return Err(error),
-        }
-        Ok(())
-    }
-
-    /// The target would not take a table's rows in the place of those that it has: the others go on.
-    fn not_read_again(&mut self, plans: &[TablePlan], why: &str) {
-        self.machine.gave_up();
-        self.machine.removed();
-        let [plan] = plans else {
-            // Which of them it is shows when they are read one by one.
-            self.one_by_one = true;
-            self.machine.wants_reread(Instant::now());
-            return;
-        };
-        self.one_by_one = false;
-        self.context.notes.answer(&plan.table().to_string(), why);
-        let unmerged = self.carrying.unmerged().any(|p| p.table() == plan.table());
-        if unmerged {
-            self.carrying.leave_out(plan.table());
-        }
-        let rest = if unmerged { "is not merged any more until it is" } else { "goes on as it was" };
-        let message = format!("{} was not read again, and {rest}: {why}", plan.table());
-        self.context.say(Event::Warning { message });
-        if self.carrying.unmerged().next().is_some() {
-            self.machine.wants_reread(Instant::now());
-        }
-    }
-
-    fn give_up_rereading(&mut self, why: &str) {
-        let Some(rereading) = self.rereading.take() else { return };
-        self.machine.gave_up();
-        let tables = rereading.names();
-        tables.iter().for_each(|table| self.context.notes.answer(table, why));
-        let message = format!("{} was not read again: {why}. Its rows are as they were", tables.join(", "));
-        self.context.say(Event::Warning { message });
-        self.given_up = Some(rereading);
     }
 
     fn tell_of_rejects(&self, progress: &[TableProgress]) {

@@ -1,0 +1,108 @@
+//! Which tables there are while a pipeline follows its own: one that is made and is picked joins, or it is said why not.
+
+use crate::before::draft::plan_pipeline;
+use crate::pipeline::ends::Pipeline;
+use crate::run::came_and_went::is_of_interest;
+use crate::run::looks::LookAt;
+use moorage_adapter::{Event, Events, Result};
+use moorage_core::TableName;
+use moorage_core::model::described::SourceTable;
+use moorage_core::plan::make::{Plan, Refused};
+use moorage_core::plan::table::TablePlan;
+use std::collections::HashSet;
+
+/// The names that are known.
+pub(crate) struct Names {
+    known: HashSet<TableName>,
+    /// Those among them that cannot be carried, which may change: rights are granted later.
+    refused: HashSet<TableName>,
+}
+
+impl Names {
+    pub(crate) fn new(at: &LookAt) -> Self {
+        let (known, refused) = (at.found.iter().cloned().collect(), at.refused.iter().cloned().collect());
+        Self { known, refused }
+    }
+
+    /// A table that was made since and that joins, if there is one. Those that were refused are looked at `again` if that is
+    /// asked for.
+    pub(crate) async fn appeared(
+        &mut self,
+        (pipeline, events): (&Pipeline, &Events),
+        at: &LookAt,
+        again: bool,
+    ) -> Result<Option<TableName>> {
+        let now = pipeline.source.table_names().await?;
+        let new: HashSet<TableName> = now.iter().filter(|name| !self.known.contains(name)).cloned().collect();
+        if new.is_empty() && !(again && !self.refused.is_empty()) {
+            return Ok(None);
+        }
+        let mut found = pipeline.source.discover().await?;
+        let planned = plan_pipeline(pipeline, &found);
+        self.known.extend(now);
+        // What is in the way of planning is told by whoever sets up.
+        let Ok(mut planned) = planned else { return Ok(None) };
+        if is_let_in(pipeline, at, &planned, &found, events).await? {
+            found = pipeline.source.discover().await?;
+            planned = match plan_pipeline(pipeline, &found) {
+                Ok(planned) => planned,
+                Err(_) => return Ok(None),
+            };
+        }
+        // Nobody who makes a table stops the others with it: one that would have the target table of another one, say.
+        let hurt =
+            planned.refused.iter().find(|refused| at.plans.iter().any(|p| *p.table() == refused.table));
+        if let Some(hurt) = hurt {
+            let message = format!(
+                "a table was made, and does not join: with it, {} could not be carried: {}",
+                hurt.table, hurt.reason
+            );
+            events(Event::Warning { message });
+            return Ok(None);
+        }
+        for Refused { table, reason } in planned.refused.iter().filter(|r| is_of_interest(pipeline, &r.table))
+        {
+            if new.contains(table) && self.refused.insert(table.clone()) {
+                events(Event::Warning { message: format!("{table} was made, and does not join: {reason}") });
+            }
+        }
+        let is_new = |table: &&TablePlan| {
+            let name = table.table();
+            (new.contains(name) || self.refused.contains(name))
+                && at.plans.iter().all(|p| !p.is_of_same(table) && p.target != table.target)
+                && is_of_interest(pipeline, name)
+        };
+        Ok(planned.tables.iter().find(is_new).map(|table| table.table().clone()))
+    }
+}
+
+/// Asks for tables that came and that the user may not read; whether one was let in.
+async fn is_let_in(
+    pipeline: &Pipeline,
+    at: &LookAt,
+    planned: &Plan,
+    found: &[SourceTable],
+    events: &Events,
+) -> Result<bool> {
+    let asked = refused_by_source(planned, found);
+    let asked: Vec<TableName> = asked.filter(|table| is_of_interest(pipeline, table)).cloned().collect();
+    let mut is_let_in = false;
+    if !asked.is_empty() {
+        for (table, why) in pipeline.source.let_in(&at.capture, &asked).await? {
+            match why {
+                None => is_let_in = true,
+                Some(why) => events(Event::Warning { message: format!("{table} is not let in: {why}") }),
+            }
+        }
+    }
+    Ok(is_let_in)
+}
+
+/// The picked tables that the source itself refuses: to this user, mostly.
+pub(crate) fn refused_by_source<'a>(
+    planned: &'a Plan,
+    found: &'a [SourceTable],
+) -> impl Iterator<Item = &'a TableName> {
+    let is_refused = |name: &TableName| found.iter().any(|t| t.name == *name && t.refused.is_some());
+    planned.refused.iter().map(|refused| &refused.table).filter(move |name| is_refused(name))
+}
