@@ -1,7 +1,7 @@
 //! Looks at the source beside the stream: how far its log has grown, and what the stream does not tell of.
 
 use crate::pipeline::context::Context;
-use crate::run::names::Names;
+use crate::run::names::{Follower, Names};
 use moorage_adapter::{AdapterError, CapturePlan, GONE, Head, Source};
 use moorage_core::plan::table::TablePlan;
 use moorage_core::{Position, TableName};
@@ -65,14 +65,16 @@ impl Looks {
         let (sender, found) = mpsc::channel(1);
         let (pipeline, events) = (context.pipeline.clone(), context.events.clone());
         let task = tokio::spawn(async move {
-            let mut names = Names::new(&at);
+            let mut names = Names::new(&at.found, &at.refused);
             let mut round = 0u32;
             let mut looked = Instant::now();
             loop {
                 tokio::time::sleep(NAMES_EVERY).await;
                 let is_due = looked.elapsed() >= LOOK_EVERY;
+                let by =
+                    Follower { pipeline: &pipeline, events: &events, capture: &at.capture, plans: &at.plans };
                 let is_round = is_due && (round + 1).is_multiple_of(CATALOGUE_EVERY);
-                let appeared = names.appeared((&pipeline, &events), &at, is_round).await;
+                let appeared = names.appeared(&by, is_round).await;
                 if !is_due && matches!(&appeared, Ok(None) | Err(_)) {
                     continue;
                 }

@@ -3,13 +3,21 @@
 use crate::before::draft::plan_pipeline;
 use crate::pipeline::ends::Pipeline;
 use crate::run::came_and_went::is_of_interest;
-use crate::run::looks::LookAt;
-use moorage_adapter::{Event, Events, Result};
+use moorage_adapter::{CapturePlan, Event, Events, Result};
 use moorage_core::TableName;
 use moorage_core::model::described::SourceTable;
 use moorage_core::plan::make::{Plan, Refused};
 use moorage_core::plan::table::TablePlan;
 use std::collections::HashSet;
+
+/// Whoever follows tables.
+pub(crate) struct Follower<'a> {
+    pub(crate) pipeline: &'a Pipeline,
+    pub(crate) events: &'a Events,
+    pub(crate) capture: &'a CapturePlan,
+    /// Those that are followed.
+    pub(crate) plans: &'a [TablePlan],
+}
 
 /// The names that are known.
 pub(crate) struct Names {
@@ -19,19 +27,15 @@ pub(crate) struct Names {
 }
 
 impl Names {
-    pub(crate) fn new(at: &LookAt) -> Self {
-        let (known, refused) = (at.found.iter().cloned().collect(), at.refused.iter().cloned().collect());
-        Self { known, refused }
+    /// All that there were, and those among them that were picked and could not be carried.
+    pub(crate) fn new(known: &[TableName], refused: &[TableName]) -> Self {
+        Self { known: known.iter().cloned().collect(), refused: refused.iter().cloned().collect() }
     }
 
     /// A table that was made since and that joins, if there is one. Those that were refused are looked at `again` if that is
     /// asked for.
-    pub(crate) async fn appeared(
-        &mut self,
-        (pipeline, events): (&Pipeline, &Events),
-        at: &LookAt,
-        again: bool,
-    ) -> Result<Option<TableName>> {
+    pub(crate) async fn appeared(&mut self, by: &Follower<'_>, again: bool) -> Result<Option<TableName>> {
+        let Follower { pipeline, events, plans, .. } = *by;
         let now = pipeline.source.table_names().await?;
         let new: HashSet<TableName> = now.iter().filter(|name| !self.known.contains(name)).cloned().collect();
         if new.is_empty() && !(again && !self.refused.is_empty()) {
@@ -42,7 +46,7 @@ impl Names {
         self.known.extend(now);
         // What is in the way of planning is told by whoever sets up.
         let Ok(mut planned) = planned else { return Ok(None) };
-        if is_let_in(pipeline, at, &planned, &found, events).await? {
+        if by.is_let_in(&planned, &found).await? {
             found = pipeline.source.discover().await?;
             planned = match plan_pipeline(pipeline, &found) {
                 Ok(planned) => planned,
@@ -50,8 +54,7 @@ impl Names {
             };
         }
         // Nobody who makes a table stops the others with it: one that would have the target table of another one, say.
-        let hurt =
-            planned.refused.iter().find(|refused| at.plans.iter().any(|p| *p.table() == refused.table));
+        let hurt = planned.refused.iter().find(|refused| plans.iter().any(|p| *p.table() == refused.table));
         if let Some(hurt) = hurt {
             let message = format!(
                 "a table was made, and does not join: with it, {} could not be carried: {}",
@@ -69,33 +72,32 @@ impl Names {
         let is_new = |table: &&TablePlan| {
             let name = table.table();
             (new.contains(name) || self.refused.contains(name))
-                && at.plans.iter().all(|p| !p.is_of_same(table) && p.target != table.target)
+                && plans.iter().all(|p| !p.is_of_same(table) && p.target != table.target)
                 && is_of_interest(pipeline, name)
         };
         Ok(planned.tables.iter().find(is_new).map(|table| table.table().clone()))
     }
 }
 
-/// Asks for tables that came and that the user may not read; whether one was let in.
-async fn is_let_in(
-    pipeline: &Pipeline,
-    at: &LookAt,
-    planned: &Plan,
-    found: &[SourceTable],
-    events: &Events,
-) -> Result<bool> {
-    let asked = refused_by_source(planned, found);
-    let asked: Vec<TableName> = asked.filter(|table| is_of_interest(pipeline, table)).cloned().collect();
-    let mut is_let_in = false;
-    if !asked.is_empty() {
-        for (table, why) in pipeline.source.let_in(&at.capture, &asked).await? {
+impl Follower<'_> {
+    /// Asks for tables that came and that the user may not read; whether one was let in.
+    async fn is_let_in(&self, planned: &Plan, found: &[SourceTable]) -> Result<bool> {
+        let asked = refused_by_source(planned, found).filter(|table| is_of_interest(self.pipeline, table));
+        let asked: Vec<TableName> = asked.cloned().collect();
+        if asked.is_empty() {
+            return Ok(false);
+        }
+        let mut is_let_in = false;
+        for (table, why) in self.pipeline.source.let_in(self.capture, &asked).await? {
             match why {
                 None => is_let_in = true,
-                Some(why) => events(Event::Warning { message: format!("{table} is not let in: {why}") }),
+                Some(why) => {
+                    (self.events)(Event::Warning { message: format!("{table} is not let in: {why}") })
+                }
             }
         }
+        Ok(is_let_in)
     }
-    Ok(is_let_in)
 }
 
 /// The picked tables that the source itself refuses: to this user, mostly.
