@@ -140,6 +140,10 @@ impl SetUpSource for FaultySource {
         self.fuse.guard(self.inner.align(capture, tables, events)).await
     }
 
+    async fn make_ready(&self, capture: &CapturePlan, table: &TablePlan, events: &Events) -> Result<()> {
+        self.fuse.guard(self.inner.make_ready(capture, table, events)).await
+    }
+
     async fn let_in(
         &self,
         capture: &CapturePlan,

@@ -67,6 +67,13 @@ pub trait SetUpSource: Send + Sync {
         events: &Events,
     ) -> Result<Prepared>;
 
+    /// Does what of capturing one more table may have to wait for those who write to it, while the others are followed, as the
+    /// stream need not know: [`align`](Self::align) then has nothing to wait for. May be broken off, and asked again.
+    async fn make_ready(&self, capture: &CapturePlan, table: &TablePlan, events: &Events) -> Result<()> {
+        let (_, _, _) = (capture, table, events);
+        Ok(())
+    }
+
     /// Asks for what the user lacks to carry tables, where an administrator has left something in the source that gives it for
     /// tables that come later. Gives, of each table that it could ask for, why it was not given, if it was not.
     async fn let_in(

@@ -26,11 +26,14 @@ fn a_table_that_is_made_joins_under_load(#[values(false, true)] trigger: bool) {
     let busy = mirror.load("UPDATE vessels SET n = n + 1 WHERE id = 1 + (random() * 49)::int");
     mirror.source.run("CREATE TABLE tariffs (id int PRIMARY KEY, price int); INSERT INTO tariffs SELECT i, i FROM generate_series(1, 200) i");
     let writers = mirror.load("BEGIN; UPDATE tariffs SET price = price + 1 WHERE id % 7 = (random() * 6)::int; INSERT INTO tariffs SELECT max(id) + 1, 0 FROM tariffs; COMMIT");
-    // A transaction that began before the table was picked, and ends long after.
+    // A transaction that began before the table was picked, and ends long after. (Triggers have to wait for its end.)
     let late = mirror.another_session();
     late.run("BEGIN; UPDATE tariffs SET price = -1 WHERE id = 5");
-    run.wait_for("public.tariffs: it was made; it joins");
+    if !trigger {
+        run.wait_for("public.tariffs: it was made; it joins");
+    }
     late.run("INSERT INTO tariffs VALUES (-5, 5); COMMIT");
+    run.wait_for("public.tariffs: it was made; it joins");
     wait_until("its rows are there", || {
         mirror.target.value::<bool>("SELECT to_regclass('mirror.tariffs') IS NOT NULL")
     });
@@ -45,6 +48,26 @@ fn a_table_that_is_made_joins_under_load(#[values(false, true)] trigger: bool) {
     assert_eq!(run.end(), 0, "{}", run.log());
     mirror.assert_follows(&["vessels", "tariffs", "\"Jetties\""]);
     mirror.moorage(&["status"]).expect(0, &["public.tariffs"]);
+}
+
+/// Triggers cannot be made before those who write to the table are done; the other tables need not wait for them.
+#[test]
+fn whoever_writes_to_a_new_table_keeps_the_others_from_nothing() {
+    let mirror = mirror("joins_open", true, "CREATE TABLE vessels (id int PRIMARY KEY, n int)");
+    mirror.catch_up();
+    let mut run = mirror.start(&["run"]);
+    run.wait_for("following changes");
+    let late = mirror.another_session();
+    late.run("CREATE TABLE tariffs (id int PRIMARY KEY, price int)");
+    late.run("BEGIN; INSERT INTO tariffs VALUES (1, 5)");
+    run.wait_for("making triggers on public.tariffs: waits for");
+    mirror.source.run("INSERT INTO vessels VALUES (1, 1)");
+    wait_until("the others go on", || mirror.target.value::<i64>("SELECT count(*) FROM mirror.vessels") == 1);
+    late.run("INSERT INTO tariffs VALUES (2, 6); COMMIT");
+    run.wait_for("public.tariffs: it was made; it joins");
+    run.signal("INT");
+    assert_eq!(run.end(), 0, "{}", run.log());
+    mirror.assert_follows(&["vessels", "tariffs"]);
 }
 
 #[test]

@@ -2,13 +2,15 @@
 
 use crate::before::draft::plan_pipeline;
 use crate::pipeline::ends::Pipeline;
-use crate::run::came_and_went::is_of_interest;
+use crate::run::came_and_went::{is_of_interest, joins};
 use moorage_adapter::{CapturePlan, Event, Events, Result};
 use moorage_core::TableName;
 use moorage_core::model::described::SourceTable;
 use moorage_core::plan::make::{Plan, Refused};
 use moorage_core::plan::table::TablePlan;
 use std::collections::HashSet;
+use std::time::Duration;
+use tokio::task::JoinHandle;
 
 /// Whoever follows tables.
 pub(crate) struct Follower<'a> {
@@ -24,18 +26,30 @@ pub(crate) struct Names {
     known: HashSet<TableName>,
     /// Those among them that cannot be carried, which may change: rights are granted later.
     refused: HashSet<TableName>,
+    /// One that is made ready to be captured, which may have to wait for those who write to it.
+    readying: Option<(TableName, JoinHandle<()>)>,
 }
+
+/// How long other looks may wait for a table that is made ready.
+const PATIENCE: Duration = Duration::from_secs(1);
 
 impl Names {
     /// All that there were, and those among them that were picked and could not be carried.
     pub(crate) fn new(known: &[TableName], refused: &[TableName]) -> Self {
-        Self { known: known.iter().cloned().collect(), refused: refused.iter().cloned().collect() }
+        Self {
+            known: known.iter().cloned().collect(),
+            refused: refused.iter().cloned().collect(),
+            readying: None,
+        }
     }
 
     /// A table that was made since and that joins, if there is one. Those that were refused are looked at `again` if that is
     /// asked for.
     pub(crate) async fn appeared(&mut self, by: &Follower<'_>, again: bool) -> Result<Option<TableName>> {
         let Follower { pipeline, events, plans, .. } = *by;
+        if self.readying.is_some() {
+            return Ok(self.ready().await);
+        }
         let now = pipeline.source.table_names().await?;
         let new: HashSet<TableName> = now.iter().filter(|name| !self.known.contains(name)).cloned().collect();
         if new.is_empty() && !(again && !self.refused.is_empty()) {
@@ -75,7 +89,33 @@ impl Names {
                 && plans.iter().all(|p| !p.is_of_same(table) && p.target != table.target)
                 && is_of_interest(pipeline, name)
         };
-        Ok(planned.tables.iter().find(is_new).map(|table| table.table().clone()))
+        let Some(table) = planned.tables.iter().find(is_new) else { return Ok(None) };
+        let (name, table) = (table.table().clone(), table.clone());
+        if !joins(pipeline, &name) {
+            return Ok(Some(name));
+        }
+        let (source, capture, events) = (pipeline.source.clone(), by.capture.clone(), events.clone());
+        let readying = tokio::spawn(async move {
+            // Whoever sets up meets what is in the way, and says it.
+            if let Err(error) = source.make_ready(&capture, &table, &events).await {
+                tracing::debug!("{} is not ready to be captured: {error}", table.table());
+            }
+        });
+        self.readying = Some((name, readying));
+        Ok(self.ready().await)
+    }
+
+    /// The table that was made ready, once it is.
+    async fn ready(&mut self) -> Option<TableName> {
+        let (_, readying) = self.readying.as_mut()?;
+        tokio::time::timeout(PATIENCE, readying).await.ok()?.ok();
+        self.readying.take().map(|(name, _)| name)
+    }
+}
+
+impl Drop for Names {
+    fn drop(&mut self) {
+        self.readying.iter().for_each(|(_, readying)| readying.abort());
     }
 }
 

@@ -214,6 +214,14 @@ pub(crate) async fn align(at: &At<'_>, names: &Names, tables: &[TablePlan], limi
     Ok(())
 }
 
+/// Gives one more table its triggers.
+pub(crate) async fn make_one(at: &At<'_>, names: &Names, plan: &TablePlan, limit: u64) -> Result<()> {
+    if captured(at.session, names).await?.iter().any(|(id, _)| *id == plan.source_id) {
+        return Ok(());
+    }
+    make_table(at, names, plan, (limit, false)).await
+}
+
 /// The form of what is made for a table.
 const FORM: &str = "whole rows as text, 2";
 

@@ -238,6 +238,12 @@ impl SetUpSource for PostgresTriggerSource {
         capture::align(&at, &Names::new(plan), tables, self.limit_bytes).await
     }
 
+    async fn make_ready(&self, plan: &CapturePlan, table: &TablePlan, events: &Events) -> Result<()> {
+        let session = self.session().await?;
+        let at = At { address: &self.address, session: &session, events };
+        capture::make_one(&at, &Names::new(plan), table, self.limit_bytes).await
+    }
+
     async fn let_in(
         &self,
         capture: &CapturePlan,
