@@ -26,6 +26,35 @@ struct Shared {
     left: Mutex<Option<u64>>,
 }
 
+impl Shared {
+    /// Waits until a piece may pass.
+    fn let_pass(&self, to_server: bool) {
+        loop {
+            let mut weather = self.weather.lock().unwrap();
+            while weather.0 == Weather::Silent {
+                weather = self.changed.wait(weather).unwrap();
+            }
+            // While one piece is the last, no other one passes.
+            if let Some(left) = self.left.lock().unwrap().as_mut().filter(|_| to_server) {
+                if *left == 0 {
+                    weather.0 = Weather::Silent;
+                    continue;
+                }
+                *left -= 1;
+                if *left == 0 {
+                    weather.0 = Weather::Silent;
+                }
+            }
+            let pause = weather.0;
+            drop(weather);
+            if let Weather::Slow(pause) = pause {
+                std::thread::sleep(pause);
+            }
+            return;
+        }
+    }
+}
+
 /// A proxy on a port of 127.0.0.1. It ends with the process.
 #[derive(Clone, Debug)]
 pub struct Proxy {
@@ -81,6 +110,12 @@ impl Proxy {
         self.shared.weather.lock().unwrap().0 == Weather::Silent
     }
 
+    /// Lets everything pass that was held up, and that comes.
+    pub fn goes_on(&self) {
+        *self.shared.left.lock().unwrap() = None;
+        self.set(Weather::Fair);
+    }
+
     /// Cuts what there is, and lets everything pass that comes.
     pub fn clears_up(&self) {
         *self.shared.left.lock().unwrap() = None;
@@ -108,29 +143,7 @@ fn pump(mut from: TcpStream, mut to: TcpStream, shared: Arc<Shared>, to_server: 
     std::thread::spawn(move || {
         let mut piece = vec![0; 64 << 10];
         while let Ok(length @ 1..) = from.read(&mut piece) {
-            let mut weather = shared.weather.lock().unwrap();
-            while weather.0 == Weather::Silent {
-                weather = shared.changed.wait(weather).unwrap();
-            }
-            let pause = weather.0;
-            drop(weather);
-            if let Weather::Slow(pause) = pause {
-                std::thread::sleep(pause);
-            }
-            // While one piece is the last, no other one passes.
-            let mut left = shared.left.lock().unwrap();
-            if to_server && *left == Some(0) {
-                continue;
-            }
-            let is_last = to_server
-                && left.as_mut().is_some_and(|left| {
-                    *left -= 1;
-                    *left == 0
-                });
-            if is_last {
-                shared.weather.lock().unwrap().0 = Weather::Silent;
-            }
-            drop(left);
+            shared.let_pass(to_server);
             if to.write_all(&piece[..length]).is_err() {
                 break;
             }

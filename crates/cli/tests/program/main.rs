@@ -28,6 +28,7 @@ mod harness;
 mod history;
 mod hostile;
 mod identities;
+mod interfering;
 mod joining;
 mod load;
 mod mapping;

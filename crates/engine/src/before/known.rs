@@ -4,7 +4,8 @@ use crate::pipeline::ends::Pipeline;
 use moorage_adapter::{Committing, StoredTable, TableState};
 use moorage_core::TableName;
 use moorage_core::model::described::SourceTable;
-use moorage_core::plan::make::{Plan, plan_known};
+use moorage_core::model::structure::Structure;
+use moorage_core::plan::make::{Plan, Refused, plan_known};
 use moorage_core::plan::table::TablePlan;
 
 /// Whether what a stretch of changes came to is not enough: a commit that was broken off is finished with the very changes
@@ -60,7 +61,46 @@ pub(crate) fn keep_on(
         let is_as_it_was = then.maps_like(&TablePlan { source_id: then.source_id, ..stored.plan.clone() });
         planned.tables.push(if is_as_it_was { followed } else { then });
     }
+    let (there, gone): (Vec<&StoredTable>, Vec<&StoredTable>) =
+        stored.iter().partition(|s| s.plan.source_id == 0 || found.iter().any(|t| t.id == s.plan.source_id));
+    let is_known = |table: &TablePlan| stored.iter().any(|s| table.is_of_same(&s.plan));
+    for again in planned.tables.iter_mut().filter(|table| !is_known(table)) {
+        let gone = gone.iter().find(|gone| gone.plan.table() == again.table());
+        if let Some(plan) = gone.and_then(|gone| in_the_place_of(pipeline, &gone.plan, again)) {
+            *again = plan;
+        }
+    }
+    refuse_taken(planned, &there.iter().map(|s| &s.plan).collect::<Vec<_>>());
     planned.tables.sort_by(|a, b| a.table().cmp(b.table()));
+}
+
+/// A table that was made again comes in the place of the one that is gone, also where that was called otherwise when it was
+/// first planned.
+fn in_the_place_of(pipeline: &Pipeline, gone: &TablePlan, again: &TablePlan) -> Option<TablePlan> {
+    let (gone, structure) = (gone.structure.as_deref()?, again.structure.as_deref()?);
+    let known_as = gone.known_as.clone().filter(|name| name != again.table())?;
+    let structure = Structure { known_as: Some(known_as), ..structure.clone() };
+    let plan = plan_known(&pipeline.config, &structure, pipeline.target.dialect()).ok()?;
+    Some(TablePlan { each_change: needs_each_change(pipeline), ..plan })
+}
+
+/// A table that would have the target table of one that is followed, which was called so before, is refused.
+pub(crate) fn refuse_taken(planned: &mut Plan, followed: &[&TablePlan]) {
+    let tables = std::mem::take(&mut planned.tables);
+    for table in tables {
+        match followed.iter().find(|f| f.target == table.target && !f.is_of_same(&table)) {
+            None => planned.tables.push(table),
+            Some(taken) => planned.refused.push(Refused {
+                reason: format!(
+                    "target table {} is that of {}, which is followed and was called so before: give this one another with `into` in a rule",
+                    taken.target,
+                    taken.table()
+                )
+                .into(),
+                table: table.table().clone(),
+            }),
+        }
+    }
 }
 
 /// Whether a name is the one that a followed table has by now.

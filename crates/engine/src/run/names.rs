@@ -1,6 +1,7 @@
 //! Which tables there are while a pipeline follows its own: one that is made and is picked joins, or it is said why not.
 
 use crate::before::draft::plan_pipeline;
+use crate::before::known::refuse_taken;
 use crate::pipeline::ends::Pipeline;
 use crate::run::came_and_went::{is_of_interest, joins};
 use moorage_adapter::{CapturePlan, Event, Events, Result};
@@ -67,6 +68,7 @@ impl Names {
                 Err(_) => return Ok(None),
             };
         }
+        refuse_taken(&mut planned, &plans.iter().collect::<Vec<_>>());
         // Nobody who makes a table stops the others with it: one that would have the target table of another one, say.
         let hurt = planned.refused.iter().find(|refused| plans.iter().any(|p| *p.table() == refused.table));
         if let Some(hurt) = hurt {

@@ -277,7 +277,8 @@ async fn make_table(
         quote_literal(&names.structures())
     );
     let about = at.session.maybe("looking at the table", &sql, &[&(id as u32)]).await?;
-    let gone = || AdapterError::Drift { table: plan.table().clone(), what: "it is gone".into() };
+    // Whoever sets up anew sees what there is by then.
+    let gone = || AdapterError::Gap { table: plan.table().clone(), why: "it is gone".into() };
     let about = about.ok_or_else(gone)?;
     let (mark, partition, is_owner): (u32, bool, bool) = (about.get(0), about.get(1), about.get(2));
     let Made { note, structure, statement, row } = functions(names, id, limit, mark);
