@@ -122,6 +122,57 @@ fn changes_of_structure_are_followed_into_a_file(#[case] live: bool) {
 
 const ALL_STOP: &str = "column_added = \"stop\"\ncolumn_dropped = \"stop\"\ncolumn_renamed = \"stop\"\ntype_widened = \"stop\"\ntype_changed = \"stop\"";
 
+/// What is held of a table is all that there is of its last rows once it is dropped: it stays held, and is applied, or not, as
+/// someone decides.
+#[rstest]
+#[case::while_running(true)]
+#[case::while_nothing_runs(false)]
+fn a_held_table_that_is_dropped_loses_nothing(#[case] running: bool) {
+    let mirror = Mirror::new(
+        &format!("held_dropped_{running}"),
+        "CREATE TABLE t (id int PRIMARY KEY, a int); INSERT INTO t VALUES (1, 1), (2, 2); CREATE TABLE u (id int PRIMARY KEY)",
+    );
+    mirror.catch_up();
+    let renamed = "ALTER TABLE t RENAME a TO c; INSERT INTO t VALUES (3, 3); DELETE FROM t WHERE id = 1";
+    let run = running.then(|| {
+        let mut run = mirror.start(&["run"]);
+        run.wait_for("following changes");
+        mirror.source.run(renamed);
+        run.wait_for("it is held until someone decides");
+        mirror.source.run("DROP TABLE t");
+        run.wait_for("what is held of it waits for a decision");
+        run
+    });
+    if run.is_none() {
+        mirror.source.run(renamed);
+        mirror.catch_up();
+        mirror.source.run("DROP TABLE t");
+        mirror.catch_up().expect(0, &["public.t is not in the source any more", "waits for a decision"]);
+    }
+    mirror.source.run("INSERT INTO u VALUES (1)");
+    wait_until("the others go on", || {
+        if run.is_none() {
+            mirror.catch_up();
+        }
+        mirror.target.value::<i64>("SELECT count(*) FROM mirror.u") == 1
+    });
+    mirror.moorage(&["drift"]).expect(3, &["public.t", "held"]);
+    mirror.moorage(&["drift", "reread", "1"]);
+    mirror.moorage(&["drift", "follow", "1"]);
+    if let Some(mut run) = run {
+        run.wait_for("decided: it catches up");
+        run.signal("INT");
+        assert_eq!(run.end(), 0, "{}", run.log());
+        assert!(run.log().contains("so it cannot be read again"), "{}", run.log());
+    }
+    mirror.catch_up();
+    let rows = "SELECT string_agg(format('%s %s', id, c), ', ' ORDER BY id) FROM mirror.t";
+    assert_eq!(mirror.target.value::<String>(rows), "2 2, 3 3");
+    mirror.catch_up();
+    mirror.moorage(&["drift"]).expect(0, &["public.t"]);
+    mirror.moorage(&["verify"]).expect(0, &["both sides agree", "public.t is not followed any more"]);
+}
+
 /// A table that is held waits, with all that is made in it, for someone who decides, and everything else goes on; also over
 /// a kill and with our own folder gone. Then it is as if it had never waited.
 #[rstest]

@@ -26,6 +26,9 @@ pub(crate) fn keep_on(
         return;
     }
     for stored in stored.iter().filter(|s| s.state != TableState::Gone && !s.state.is_unread()) {
+        if stored.state == TableState::Held && !is_there(found, &stored.plan) {
+            continue;
+        }
         if stored.state == TableState::Held {
             // By which rules it goes on is seen when it does.
             planned.tables.retain(|t| !t.is_of_same(&stored.plan) && t.target != stored.plan.target);
@@ -62,7 +65,7 @@ pub(crate) fn keep_on(
         planned.tables.push(if is_as_it_was { followed } else { then });
     }
     let (there, gone): (Vec<&StoredTable>, Vec<&StoredTable>) =
-        stored.iter().partition(|s| s.plan.source_id == 0 || found.iter().any(|t| t.id == s.plan.source_id));
+        stored.iter().partition(|s| is_there(found, &s.plan));
     let is_known = |table: &TablePlan| stored.iter().any(|s| table.is_of_same(&s.plan));
     for again in planned.tables.iter_mut().filter(|table| !is_known(table)) {
         let gone = gone.iter().find(|gone| gone.plan.table() == again.table());
@@ -72,6 +75,26 @@ pub(crate) fn keep_on(
     }
     refuse_taken(planned, &there.iter().map(|s| &s.plan).collect::<Vec<_>>());
     planned.tables.sort_by(|a, b| a.table().cmp(b.table()));
+}
+
+/// Whether a followed table is in the source, whatever it is called.
+fn is_there(found: &[SourceTable], plan: &TablePlan) -> bool {
+    match plan.source_id {
+        0 => found.iter().any(|table| table.name == *plan.table()),
+        id => found.iter().any(|table| table.id == id),
+    }
+}
+
+/// Tables that are held and not in the source any more, and that no other one comes in the place of: what is kept of them is all
+/// that there is of their last rows, so they stay held until someone decides.
+pub(crate) fn held_and_gone<'a>(
+    found: &[SourceTable],
+    planned: &Plan,
+    stored: &'a [StoredTable],
+) -> Vec<&'a StoredTable> {
+    let is_alone = |plan: &TablePlan| planned.tables.iter().all(|table| table.target != plan.target);
+    let of = stored.iter().filter(|s| s.state == TableState::Held && !is_there(found, &s.plan));
+    of.filter(|stored| is_alone(&stored.plan)).collect()
 }
 
 /// A table that was made again comes in the place of the one that is gone, also where that was called otherwise when it was

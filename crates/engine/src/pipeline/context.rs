@@ -129,6 +129,8 @@ pub(crate) struct Following {
     pub(crate) found: Vec<TableName>,
     /// Those among them that are picked and cannot be carried.
     pub(crate) refused: Vec<TableName>,
+    /// Held tables among `plans` that are not in the source any more: nothing of them comes.
+    pub(crate) orphans: Vec<TableName>,
     /// The number of the next record of drift.
     pub(crate) next_drift: u64,
     /// For each table what captures its changes.

@@ -2,6 +2,7 @@
 //! project file says of such changes, and is noted among what was met of drift.
 
 use crate::before::draft::by;
+use crate::before::known::held_and_gone;
 use crate::pipeline::context::Context;
 use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::{EngineError, Result};
@@ -11,6 +12,7 @@ use moorage_adapter::{AdapterError, CapturePlan, Event, GONE, Memo, StoredTable,
 use moorage_core::checkpoint::stored::Checkpoint;
 use moorage_core::drift::decide::remap;
 use moorage_core::drift::record::{DriftRecord, DriftState};
+use moorage_core::model::described::SourceTable;
 use moorage_core::model::drift::{DriftKind, DriftPolicy};
 use moorage_core::model::name::TableName;
 use moorage_core::plan::make::Plan;
@@ -160,6 +162,28 @@ pub(crate) fn joins(pipeline: &Pipeline, table: &TableName) -> bool {
 /// Whether anything is done about a table that comes while the pipeline is there.
 pub(crate) fn is_of_interest(pipeline: &Pipeline, table: &TableName) -> bool {
     policy_of_new(pipeline, table) != DriftPolicy::Leave
+}
+
+/// Held tables that are gone from the source, where what is left of such tables is to stay: said, and carried only as far as
+/// someone's decision about them.
+pub(crate) fn left_orphans(
+    context: &Context,
+    found: &[SourceTable],
+    planned: &Plan,
+    stored: &[StoredTable],
+) -> Vec<TablePlan> {
+    let picker = context.pipeline.config.picker();
+    let is_left =
+        |table: &TableName| picker.rule(table).drift.of(DriftKind::TableDropped) == DriftPolicy::Leave;
+    let all = held_and_gone(found, planned, stored).into_iter().filter(|s| is_left(s.plan.table()));
+    let said = all.inspect(|stored| {
+        let message = format!(
+            "{} is not in the source any more; what is held of it waits for a decision: `moorage drift`",
+            stored.plan.table()
+        );
+        context.say(Event::Warning { message });
+    });
+    said.map(|stored| stored.plan.clone()).collect()
 }
 
 /// Tables whose structure is not the one that their target tables were made from, where the source does not tell, stop the run, as do

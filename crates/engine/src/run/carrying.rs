@@ -36,6 +36,8 @@ pub(crate) struct Carrying {
     /// Whose changes are not merged, because there was no room to hold them, or the target cannot take them as they are to be:
     /// the next run reads them again, or this one once someone asks.
     left_out: HashSet<TableName>,
+    /// Held ones that are not in the source any more.
+    orphans: Vec<TableName>,
     /// The number of the next record of drift.
     next_id: u64,
 }
@@ -65,6 +67,7 @@ impl Carrying {
             unmerged: following.unread.iter().cloned().collect(),
             first: following.unread.iter().cloned().collect(),
             left_out: HashSet::new(),
+            orphans: following.orphans.clone(),
             next_id,
         })
     }
@@ -289,6 +292,9 @@ impl Carrying {
             ));
         }
         let rereads = alterations.iter().any(|a| a.then == Then::Rereads);
+        if rereads && self.orphans.contains(table) {
+            return Err("the table is not in the source any more, so it cannot be read again: `moorage drift leave`, or `teardown --table`".into());
+        }
         let then = if rereads { Then::Rereads } else { Then::Merges };
         self.go_on(&held.plan, &plan, then).map_err(|e| e.to_string())?;
         self.held.remove(table);

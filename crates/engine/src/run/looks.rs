@@ -58,12 +58,15 @@ impl Look {
 pub(crate) struct Looks {
     found: mpsc::Receiver<moorage_adapter::Result<Look>>,
     task: JoinHandle<()>,
+    at: Arc<LookAt>,
 }
 
 impl Looks {
     pub(crate) fn start(context: &Context, at: LookAt, merged_to: Arc<Mutex<Option<Position>>>) -> Self {
         let (sender, found) = mpsc::channel(1);
         let (pipeline, events) = (context.pipeline.clone(), context.events.clone());
+        let at = Arc::new(at);
+        let looked_at = at.clone();
         let task = tokio::spawn(async move {
             let mut names = Names::new(&at.found, &at.refused);
             let mut round = 0u32;
@@ -100,7 +103,12 @@ impl Looks {
                 }
             }
         });
-        Self { found, task }
+        Self { found, task, at: looked_at }
+    }
+
+    /// Whether all that was read since following began was captured: asked before anybody is told that nothing is missing.
+    pub(crate) async fn missed(&self, source: &dyn Source) -> moorage_adapter::Result<Option<AdapterError>> {
+        missed(source, &self.at).await
     }
 
     pub(crate) async fn next(&mut self) -> moorage_adapter::Result<Look> {
@@ -118,7 +126,7 @@ impl Drop for Looks {
 }
 
 async fn look(source: &dyn Source, at: &LookAt, catalogue: bool) -> moorage_adapter::Result<Look> {
-    let LookAt { capture, plans, captured_by, .. } = at;
+    let LookAt { capture, plans, .. } = at;
     let drifted = if catalogue && !source.tells_of_structure() {
         source.drifted(capture, plans).await?
     } else {
@@ -134,17 +142,23 @@ async fn look(source: &dyn Source, at: &LookAt, catalogue: bool) -> moorage_adap
             AdapterError::Drift { table, what }
         }
     });
+    if let Some(gap) = missed(source, at).await? {
+        found.get_or_insert(gap);
+    }
+    // Asked last: everything that was found lies before it.
+    let head = source.head(capture).await?;
+    Ok(Look { head, found })
+}
+
+/// Whether someone has altered what captures the tables.
+async fn missed(source: &dyn Source, at: &LookAt) -> moorage_adapter::Result<Option<AdapterError>> {
+    let LookAt { capture, plans, captured_by, .. } = at;
     let now = source.captured_by(capture, plans).await?;
     let unbroken = |(before, now): (&Option<String>, &Option<String>)| match (before, now) {
         (Some(before), Some(now)) => source.is_unbroken(before, now),
         _ => false,
     };
     let gap = plans.iter().zip(captured_by.iter().zip(&now)).find(|(_, both)| !unbroken(*both));
-    if let Some((plan, _)) = gap {
-        let why = "what captures them was altered by someone".into();
-        found.get_or_insert(AdapterError::Gap { table: plan.table().clone(), why });
-    }
-    // Asked last: everything that was found lies before it.
-    let head = source.head(capture).await?;
-    Ok(Look { head, found })
+    let why = "what captures them was altered by someone";
+    Ok(gap.map(|(plan, _)| AdapterError::Gap { table: plan.table().clone(), why: why.into() }))
 }

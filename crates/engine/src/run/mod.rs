@@ -1,5 +1,6 @@
 //! Running a pipeline: set up, read what is missing, follow changes.
 
+mod aligning;
 mod apply;
 mod came_and_went;
 mod carrying;

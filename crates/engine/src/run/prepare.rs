@@ -12,8 +12,9 @@ use crate::before::loops::refuse_loops;
 use crate::pipeline::context::{Context, Following, Start};
 use crate::pipeline::error::{EngineError, Result};
 use crate::pipeline::turn;
+use crate::run::aligning::{adopt, align, read_again_what_was_interrupted, read_again_what_was_missed};
 use crate::run::came_and_went::{
-    decided, is_new, is_of_interest, is_offer, leave_out_new, offered, refuse_drift, write_down,
+    decided, is_new, is_of_interest, is_offer, leave_out_new, left_orphans, offered, refuse_drift, write_down,
 };
 use crate::run::holding;
 use crate::run::load::Loader;
@@ -34,8 +35,8 @@ use moorage_core::pick::picker::Unmatched;
 use moorage_core::plan::make::{Plan, Refused};
 use moorage_core::plan::table::TablePlan;
 use std::collections::HashMap;
+use std::sync::Arc;
 use std::sync::atomic::Ordering;
-use std::sync::{Arc, PoisonError};
 use std::time::{Duration, Instant};
 
 /// What preparing led to.
@@ -77,7 +78,7 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
     let (found, planned) = let_in(context, &capture, (found, planned), &stored).await?;
     let (state, decision) = look_and_decide(context, checkpoint.as_ref(), &capture).await?;
     let mut planned = planned;
-    let mut remapped = Vec::new();
+    let (mut remapped, mut orphans, mut before) = (Vec::new(), Vec::new(), Vec::new());
     let memos = pipeline.target.memos(&pipeline.name, MemoKind::Structure).await?;
     let mut records = holding::records(&memos)?;
     let checkpoint = match (decision, checkpoint) {
@@ -92,14 +93,16 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
             }
             keep_on(pipeline, &found, &mut planned, &stored);
             say_left_out(&planned);
-            remapped = refuse_drift(context, &capture, &planned, &stored).await?;
+            orphans = left_orphans(context, &found, &planned, &stored);
+            let is_orphan = |s: &StoredTable| orphans.iter().any(|plan| plan.target == s.plan.target);
+            let others: Vec<StoredTable> = stored.iter().filter(|s| !is_orphan(s)).cloned().collect();
+            remapped = refuse_drift(context, &capture, &planned, &others).await?;
             carry_as_read(&mut planned, &stored, &remapped);
-            let before = read_again_what_was_missed(context, &capture, &planned, &stored).await?;
+            before = read_again_what_was_missed(context, &capture, &planned, &stored).await?;
             decided(context, &mut records);
             leave_out_new(context, &mut planned, &stored, &records);
             something_to_carry(context, &planned)?;
             align(context, &capture, &mut planned, &stored).await?;
-            read_again_what_was_interrupted(context, &capture, &before).await?;
             checkpoint
         }
         (decision, _) => {
@@ -111,6 +114,7 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
     };
     // Before any of them is read: what is missed from here on is seen.
     let captured_by = pipeline.source.captured_by(&capture, &planned.tables).await?;
+    read_again_what_was_interrupted(context, &before, &planned, &captured_by).await?;
     adopt(context, &planned, &stored, &captured_by).await?;
     if checkpoint.changes_only {
         make_without_snapshot(context, &planned, &captured_by).await?;
@@ -124,7 +128,8 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
     let captured = planned.tables.iter().zip(&captured_by);
     let captured: Captured<'_> = captured.map(|(table, by)| (&table.target, by.as_ref())).collect();
     let beside = read_missing(context, &checkpoint, &capture, missing, &stored, &captured).await?;
-    let held = held(context, &planned, &memos).await?;
+    let plans: Vec<TablePlan> = planned.tables.iter().chain(&orphans).cloned().collect();
+    let held = held(context, &plans, &memos).await?;
     let mut tables = stream_tables(context, &planned).await?;
     for held in &held {
         let of = tables.iter_mut().filter(|t| t.plan.target == held.plan.target);
@@ -139,7 +144,7 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
         records.iter().filter(is_stale).map(|record| record.target.clone()).collect();
     held_before.dedup();
     let refused = planned.refused.into_iter().map(|refused| refused.table).collect();
-    let plans = planned.tables;
+    let orphans = orphans.iter().map(|plan| plan.table().clone()).collect();
     let found = found.into_iter().map(|table| table.name).collect();
     let following = Following {
         unread: beside.iter().map(|table| table.table().clone()).collect(),
@@ -153,6 +158,7 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
         held,
         found,
         refused,
+        orphans,
         next_drift,
         captured_by,
     };
@@ -235,107 +241,15 @@ fn carry_as_read(planned: &mut Plan, stored: &[StoredTable], remapped: &[TableNa
     }
 }
 
-/// Has the tables captured. A run that has followed them goes on without those that came meanwhile if only an administrator can
-/// let them join.
-async fn align(
-    context: &Context,
-    capture: &CapturePlan,
-    planned: &mut Plan,
-    stored: &[StoredTable],
-) -> Result<()> {
-    let source = &context.pipeline.source;
-    let (what, statements) = match source.align(capture, &planned.tables, &context.events).await {
-        Err(AdapterError::NeedsAdministrator { what, statements })
-            if context.followed.load(Ordering::Relaxed) =>
-        {
-            (what, statements)
-        }
-        done => return Ok(done?),
-    };
-    let (new, known) = std::mem::take(&mut planned.tables).into_iter().partition(|t| is_new(t, stored));
-    let new: Vec<TablePlan> = new;
-    planned.tables = known;
-    let names: Vec<String> = new.iter().map(|table| table.table().to_string()).collect();
-    let message = format!(
-        "{} cannot join: {what}. An administrator of the source can let it: {statements}; then run `moorage run` again",
-        names.join(", ")
-    );
-    context.say(Event::Warning { message });
-    let left_out = new.into_iter().map(|table| table.table().clone());
-    context.left_out.lock().unwrap_or_else(PoisonError::into_inner).extend(left_out);
-    Ok(source.align(capture, &planned.tables, &context.events).await?)
-}
-
-/// A table and what captures it, at a time.
-type CapturedBy = (TablePlan, String);
-
-/// Aligning has put back what someone took away or made anew since it was looked at: what came in between is missed.
-async fn read_again_what_was_interrupted(
-    context: &Context,
-    capture: &CapturePlan,
-    before: &[CapturedBy],
-) -> Result<()> {
-    let source = &context.pipeline.source;
-    let plans: Vec<TablePlan> = before.iter().map(|(plan, _)| plan.clone()).collect();
-    let now = source.captured_by(capture, &plans).await?;
-    for ((plan, before), now) in before.iter().zip(now) {
-        if now.is_none_or(|now| !source.is_unbroken(before, &now)) {
-            read_again(context, plan).await?;
-        }
-    }
-    Ok(())
-}
-
-async fn read_again(context: &Context, plan: &TablePlan) -> Result<()> {
-    let pipeline = &context.pipeline;
-    pipeline.target.forget(&pipeline.name, std::slice::from_ref(&plan.target), false).await?;
-    let message = format!(
-        "{}: what captures its changes was altered by someone, so some may have been missed: it is read again",
-        plan.table()
-    );
-    context.say(Event::Warning { message });
-    Ok(())
-}
-
-/// Tables of which changes may have been missed while nobody looked are read again, and nothing else. Gives what captures
-/// the others.
-async fn read_again_what_was_missed(
-    context: &Context,
-    capture: &CapturePlan,
-    planned: &Plan,
-    stored: &[StoredTable],
-) -> Result<Vec<CapturedBy>> {
-    let pipeline = &context.pipeline;
-    let mut unbroken = Vec::new();
-    let is_it =
-        |t: &TablePlan, s: &StoredTable| (&t.target, t.source_id) == (&s.plan.target, s.plan.source_id);
-    let carried = |s: &&StoredTable| planned.tables.iter().any(|t| is_it(t, s));
-    let live = stored.iter().filter(|s| !s.state.is_unread()).filter(carried);
-    let live: Vec<&StoredTable> = live.collect();
-    let plans: Vec<TablePlan> = live.iter().map(|s| s.plan.clone()).collect();
-    let now = pipeline.source.captured_by(capture, &plans).await?;
-    for (stored, now) in live.iter().zip(now) {
-        // An earlier version did not remember it.
-        let is_as_before = |now: &String| {
-            stored.captured_by.as_ref().is_none_or(|before| pipeline.source.is_unbroken(before, now))
-        };
-        match now.filter(is_as_before) {
-            Some(now) => unbroken.push((stored.plan.clone(), now)),
-            None => read_again(context, &stored.plan).await?,
-        }
-    }
-    Ok(unbroken)
-}
-
 /// The tables whose changes are kept until someone decides, with what happened to them.
-async fn held(context: &Context, planned: &Plan, memos: &[(String, Vec<u8>)]) -> Result<Vec<Held>> {
+async fn held(context: &Context, plans: &[TablePlan], memos: &[(String, Vec<u8>)]) -> Result<Vec<Held>> {
     let pipeline = &context.pipeline;
     let stored = pipeline.target.tables(&pipeline.name).await?;
     let records = holding::records(memos)?;
     let mut all = Vec::new();
     for stored in stored.into_iter().filter(|s| s.state == TableState::Held) {
         let target = stored.plan.target.clone();
-        if !planned.tables.iter().any(|t| t.target == target) {
+        if !plans.iter().any(|t| t.target == target) {
             continue;
         }
         let id = |place: usize| {
@@ -348,26 +262,6 @@ async fn held(context: &Context, planned: &Plan, memos: &[(String, Vec<u8>)]) ->
         all.push(Held { plan: Arc::new(stored.plan), changes: changes.collect() });
     }
     Ok(all)
-}
-
-/// Remembers what captures tables that stay as they are, where that is another text now.
-async fn adopt(
-    context: &Context,
-    planned: &Plan,
-    stored: &[StoredTable],
-    captured_by: &[Option<String>],
-) -> Result<()> {
-    let pipeline = &context.pipeline;
-    let other = |(plan, by): (&TablePlan, &Option<String>)| {
-        let by = by.as_ref()?;
-        let stored = stored.iter().find(|s| s.plan.target == plan.target && !s.state.is_unread())?;
-        (stored.captured_by.as_ref() != Some(by)).then(|| (plan.target.clone(), by.clone()))
-    };
-    let others: Vec<(String, String)> = planned.tables.iter().zip(captured_by).filter_map(other).collect();
-    if others.is_empty() {
-        return Ok(());
-    }
-    Ok(pipeline.target.remember_captured_by(&pipeline.name, &others).await?)
 }
 
 /// Nobody starts a pipeline without the tables that were meant.

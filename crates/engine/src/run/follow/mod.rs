@@ -151,11 +151,21 @@ impl<'a> Driver<'a> {
         let source = &self.context.pipeline.source;
         self.skew = source.head(&following.capture).await?.skew;
         let Following {
-            checkpoint, capture, tables, captured_by, held_before, found, refused, remapped, ..
+            checkpoint,
+            capture,
+            tables,
+            captured_by,
+            held_before,
+            found,
+            refused,
+            remapped,
+            orphans,
+            ..
         } = following;
+        let there = self.carrying.plans().iter().filter(|plan| !orphans.contains(plan.table()));
         let at = LookAt {
             capture: capture.clone(),
-            plans: self.carrying.plans().iter().map(|plan| (**plan).clone()).collect(),
+            plans: there.map(|plan| (**plan).clone()).collect(),
             captured_by,
             found,
             refused,
@@ -221,6 +231,7 @@ impl<'a> Driver<'a> {
                     }
                     self.machine.removed();
                 }
+                Next::End(End::CaughtUp) => return caught_up(self.context, looks).await,
                 Next::End(end) => return ended(end),
                 Next::Wait { until, reads } => {
                     let woken = self.wait(stream, looks, until, reads).await?;
@@ -473,6 +484,14 @@ async fn optional<T>(future: Option<impl Future<Output = T>>) -> T {
     match future {
         Some(future) => future.await,
         None => std::future::pending().await,
+    }
+}
+
+/// What was missed without the stream's knowledge is not caught up with.
+async fn caught_up(context: &Context, looks: &Looks) -> Result<Outcome> {
+    match looks.missed(context.pipeline.source.as_ref()).await? {
+        Some(gap) => Err(gap.into()),
+        None => Ok(Outcome::CaughtUp),
     }
 }
 
