@@ -30,7 +30,7 @@ fn interfere(someone: &Session, n: u64, (name, capture): (&str, &str)) {
     };
     // What Moorage holds locked is not waited for: it waits for us.
     for statement in statements.split("; ") {
-        someone.run(&format!("BEGIN; SET LOCAL lock_timeout = '200ms'"));
+        someone.run("BEGIN; SET LOCAL lock_timeout = '200ms'");
         let end = if someone.try_run(statement).is_ok() { "COMMIT" } else { "ROLLBACK" };
         someone.run(end);
     }
@@ -98,6 +98,6 @@ fn target_of(mirror: &Mirror, table: &str) -> String {
 #[case::by_triggers("trigger")]
 fn someone_alters_what_a_run_rests_on(#[case] capture: &str) {
     let every = std::env::var("MOORAGE_INTERFERED").ok().map(|every| every.parse::<u64>().unwrap());
-    let times = interfered_with_at_every(every.unwrap_or(61), capture);
+    let times = interfered_with_at_every(every.unwrap_or(97), capture);
     assert!(times > 2, "it was met {times} times");
 }

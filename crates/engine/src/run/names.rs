@@ -53,7 +53,8 @@ impl Names {
         }
         let now = pipeline.source.table_names().await?;
         let new: HashSet<TableName> = now.iter().filter(|name| !self.known.contains(name)).cloned().collect();
-        if new.is_empty() && !(again && !self.refused.is_empty()) {
+        let looks_again = again && !self.refused.is_empty();
+        if new.is_empty() && !looks_again {
             return Ok(None);
         }
         let mut found = pipeline.source.discover().await?;
