@@ -84,7 +84,7 @@ impl PostgresServer {
         server.configure(&[
             "wal_level = logical",
             "max_wal_senders = 100",
-            "max_replication_slots = 200",
+            "max_replication_slots = 400",
             "max_connections = 300",
             "max_prepared_transactions = 10",
             "fsync = off",

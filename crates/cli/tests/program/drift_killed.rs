@@ -17,8 +17,10 @@ INSERT INTO relabelled VALUES (1, 's0'); INSERT INTO rekeyed VALUES (1, 1); INSE
 fn round(n: u32) -> String {
     let (next, id, digits) = (n + 1, n + 2, 7 + n % 900);
     let (key, other) = if n.is_multiple_of(2) { ("a", "id") } else { ("id", "a") };
+    // Else each round would have more messages than the last one.
+    let last = n.saturating_sub(1);
     format!(
-        "UPDATE plain SET a = a + 1; INSERT INTO plain VALUES ({id}, {id});
+        "DROP TABLE IF EXISTS new_{last}; UPDATE plain SET a = a + 1; INSERT INTO plain VALUES ({id}, {id});
          UPDATE added SET a = a + 1; ALTER TABLE added ADD c{n} int DEFAULT {n}; INSERT INTO added (id, c{n}) VALUES ({id}, NULL);
          UPDATE dropped SET b = b + 1; ALTER TABLE dropped DROP a{n}; ALTER TABLE dropped ADD a{next} int DEFAULT {n}; INSERT INTO dropped VALUES ({id}, 1, 1);
          ALTER TABLE renamed RENAME a{n} TO a{next}; INSERT INTO renamed VALUES ({id}, {id});

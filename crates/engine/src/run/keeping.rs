@@ -25,6 +25,10 @@ const SMALL_BLOCKS: usize = 256;
 /// So many bytes of small blocks become one block, however few they are.
 const SMALL_BYTES: usize = 512 << 10;
 
+/// So many small blocks of all tables are known at most, some tens of MiB: with hundreds of tables held at once, the rest stay as
+/// they are.
+const KNOWN_BLOCKS: usize = 4096;
+
 /// What is kept of held tables, as the open batch has it.
 #[derive(Debug, Default)]
 pub(crate) struct Keeping {
@@ -131,6 +135,9 @@ impl Keeping {
         }
         memos.push(totals_memo(target, &tail.totals)?);
         merge.remember(&memos).await?;
+        if self.tails.values().map(|tail| tail.small.len()).sum::<usize>() > KNOWN_BLOCKS {
+            self.tails.values_mut().for_each(|tail| tail.small.clear());
+        }
         Ok(Kept::Done)
     }
 

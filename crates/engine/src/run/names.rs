@@ -58,17 +58,17 @@ impl Names {
             return Ok(None);
         }
         let mut found = pipeline.source.discover().await?;
-        let planned = plan_pipeline(pipeline, &found);
+        let mut planned = plan_pipeline(pipeline, &found);
+        if let Ok(refuses) = &planned
+            && by.is_let_in(refuses, &found, &new).await?
+        {
+            found = pipeline.source.discover().await?;
+            planned = plan_pipeline(pipeline, &found);
+        }
+        // What could not be asked until here is asked again.
         self.known.extend(now);
         // What is in the way of planning is told by whoever sets up.
         let Ok(mut planned) = planned else { return Ok(None) };
-        if by.is_let_in(&planned, &found).await? {
-            found = pipeline.source.discover().await?;
-            planned = match plan_pipeline(pipeline, &found) {
-                Ok(planned) => planned,
-                Err(_) => return Ok(None),
-            };
-        }
         refuse_taken(&mut planned, &plans.iter().collect::<Vec<_>>());
         // Nobody who makes a table stops the others with it: one that would have the target table of another one, say.
         let hurt = planned.refused.iter().find(|refused| plans.iter().any(|p| *p.table() == refused.table));
@@ -123,8 +123,13 @@ impl Drop for Names {
 }
 
 impl Follower<'_> {
-    /// Asks for tables that came and that the user may not read; whether one was let in.
-    async fn is_let_in(&self, planned: &Plan, found: &[SourceTable]) -> Result<bool> {
+    /// Asks for tables that came and that the user may not read; whether one was let in. Why not is said of `new` ones alone.
+    async fn is_let_in(
+        &self,
+        planned: &Plan,
+        found: &[SourceTable],
+        new: &HashSet<TableName>,
+    ) -> Result<bool> {
         let asked = refused_by_source(planned, found).filter(|table| is_of_interest(self.pipeline, table));
         let asked: Vec<TableName> = asked.cloned().collect();
         if asked.is_empty() {
@@ -132,11 +137,9 @@ impl Follower<'_> {
         }
         let mut is_let_in = false;
         for (table, why) in self.pipeline.source.let_in(self.capture, &asked).await? {
-            match why {
-                None => is_let_in = true,
-                Some(why) => {
-                    (self.events)(Event::Warning { message: format!("{table} is not let in: {why}") })
-                }
+            is_let_in |= why.is_none();
+            if let Some(why) = why.filter(|_| new.contains(&table)) {
+                (self.events)(Event::Warning { message: format!("{table} is not let in: {why}") });
             }
         }
         Ok(is_let_in)
