@@ -85,6 +85,26 @@ fn a_table_that_is_made_in_a_file_joins() {
     quay.assert_follows(&["vessels", "tariffs"]);
 }
 
+/// A table that is made again between two looks is in nobody's way, nor in that of one that is made with it.
+#[test]
+fn a_table_that_is_made_again_and_a_new_one_are_both_carried() {
+    let mirror = Mirror::new(
+        "joins_again",
+        "CREATE TABLE tariffs (id int PRIMARY KEY, price int); INSERT INTO tariffs VALUES (1, 1)",
+    );
+    mirror.catch_up();
+    let mut run = mirror.start(&["run"]);
+    run.wait_for("following changes");
+    mirror.source.run("BEGIN; DROP TABLE tariffs; CREATE TABLE tariffs (id int PRIMARY KEY, price int); INSERT INTO tariffs VALUES (2, 2); CREATE TABLE quays (id int PRIMARY KEY); INSERT INTO quays VALUES (7); COMMIT");
+    wait_until("the new one is there", || {
+        mirror.target.value::<bool>("SELECT to_regclass('mirror.quays') IS NOT NULL")
+    });
+    run.signal("INT");
+    assert_eq!(run.end(), 0, "{}", run.log());
+    assert!(!run.log().contains("does not join"), "{}", run.log());
+    mirror.assert_follows(&["tariffs", "quays"]);
+}
+
 /// Where the project file says to leave them, they are left, at the next start too.
 #[test]
 fn tables_that_come_are_left_where_the_file_says_so() {

@@ -26,10 +26,10 @@ pub(crate) fn keep_on(
         return;
     }
     for stored in stored.iter().filter(|s| s.state != TableState::Gone && !s.state.is_unread()) {
-        if stored.state == TableState::Held && !is_there(found, &stored.plan) {
-            continue;
-        }
         if stored.state == TableState::Held {
+            if !is_there(found, &stored.plan) {
+                continue;
+            }
             // By which rules it goes on is seen when it does.
             planned.tables.retain(|t| !t.is_of_same(&stored.plan) && t.target != stored.plan.target);
             planned.refused.retain(|r| r.table != *stored.plan.table());
@@ -64,16 +64,17 @@ pub(crate) fn keep_on(
         let is_as_it_was = then.maps_like(&TablePlan { source_id: then.source_id, ..stored.plan.clone() });
         planned.tables.push(if is_as_it_was { followed } else { then });
     }
-    let (there, gone): (Vec<&StoredTable>, Vec<&StoredTable>) =
-        stored.iter().partition(|s| is_there(found, &s.plan));
-    let is_known = |table: &TablePlan| stored.iter().any(|s| table.is_of_same(&s.plan));
+    let is_known =
+        |table: &TablePlan| stored.iter().any(|s| s.state != TableState::Gone && table.is_of_same(&s.plan));
     for again in planned.tables.iter_mut().filter(|table| !is_known(table)) {
-        let gone = gone.iter().find(|gone| gone.plan.table() == again.table());
+        let mut gone = stored.iter().filter(|s| !is_there(found, &s.plan));
+        let gone = gone.find(|gone| gone.plan.table() == again.table());
         if let Some(plan) = gone.and_then(|gone| in_the_place_of(pipeline, &gone.plan, again)) {
             *again = plan;
         }
     }
-    refuse_taken(planned, &there.iter().map(|s| &s.plan).collect::<Vec<_>>());
+    let known: Vec<TablePlan> = planned.tables.iter().filter(|table| is_known(table)).cloned().collect();
+    refuse_taken(planned, &known.iter().collect::<Vec<_>>());
     planned.tables.sort_by(|a, b| a.table().cmp(b.table()));
 }
 

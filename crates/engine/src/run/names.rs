@@ -69,7 +69,11 @@ impl Names {
         self.known.extend(now);
         // What is in the way of planning is told by whoever sets up.
         let Ok(mut planned) = planned else { return Ok(None) };
-        refuse_taken(&mut planned, &plans.iter().collect::<Vec<_>>());
+        // One that was made again comes in the place of the one that is gone; whoever sets up anew sees to it.
+        let is_made_again =
+            |f: &&TablePlan| planned.tables.iter().any(|t| t.table() == f.table() && !t.is_of_same(f));
+        let followed: Vec<&TablePlan> = plans.iter().filter(|f| !is_made_again(f)).collect();
+        refuse_taken(&mut planned, &followed);
         // Nobody who makes a table stops the others with it: one that would have the target table of another one, say.
         let hurt = planned.refused.iter().find(|refused| plans.iter().any(|p| *p.table() == refused.table));
         if let Some(hurt) = hurt {

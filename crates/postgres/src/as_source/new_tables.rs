@@ -6,10 +6,10 @@
 
 use crate::as_source::catalog::IdentityBy;
 use crate::wire::connect::Session;
-use crate::wire::roles::{guard, line, own_schema};
+use crate::wire::roles::{drop_empty_schema, for_superuser, line, own_schema};
 use moorage_adapter::{AdapterError, Result};
 use moorage_core::TableName;
-use moorage_core::model::sql::{in_comment, quote_ident, quote_literal, shell_word};
+use moorage_core::model::sql::{in_comment, quote_ident, quote_literal};
 use moorage_core::pick::posix::PosixPattern;
 use tokio_postgres::error::SqlState;
 
@@ -53,19 +53,11 @@ impl Function<'_> {
                 line(&mut out, text);
             }
         }
-        line(
-            &mut out,
-            &format!(
-                "-- Run it as a superuser: psql -v ON_ERROR_STOP=1 -d {} -f THIS-FILE",
-                in_comment(&shell_word(self.database))
-            ),
-        );
-        line(&mut out, "SET standard_conforming_strings = on;");
-        line(&mut out, &guard(self.database));
+        for_superuser(&mut out, self.database, "");
         if undo {
             line(&mut out, &format!("DROP FUNCTION IF EXISTS {function}(oid, boolean);"));
             line(&mut out, "-- The schema stays while another pipeline has a function in it.");
-            line(&mut out, &crate::wire::roles::drop_empty_schema(PLACE));
+            line(&mut out, &drop_empty_schema(PLACE));
             return out;
         }
         line(&mut out, &own_schema(PLACE));

@@ -1,6 +1,6 @@
 //! Parts of scripts for administrators that both ends share.
 
-use moorage_core::model::sql::{quote_ident, quote_literal};
+use moorage_core::model::sql::{in_comment, quote_ident, quote_literal, shell_word};
 use std::fmt::Write;
 
 /// Makes who logs in and, if it is another one, the role that it takes on.
@@ -26,6 +26,14 @@ pub(crate) fn guard(database: &str) -> String {
         "BEGIN\n  IF current_database() <> {0} THEN\n    RAISE EXCEPTION 'this script is for database %, and this is %', {0}, current_database();\n  END IF;\nEND",
         quote_literal(database)
     ))
+}
+
+/// Says whose script it is, and begins it.
+pub(crate) fn for_superuser(out: &mut String, database: &str, why: &str) {
+    let file = in_comment(&shell_word(database));
+    line(out, &format!("-- Run it as a superuser{why}: psql -v ON_ERROR_STOP=1 -d {file} -f THIS-FILE"));
+    line(out, "SET standard_conforming_strings = on;");
+    line(out, &guard(database));
 }
 
 /// Adds a line to a script.

@@ -9,9 +9,9 @@
 
 use super::written::{Whole, WrittenColumn, fixed_settings, structure_of};
 use crate::wire::connect::Session;
-use crate::wire::roles::{guard, line, own_schema};
+use crate::wire::roles::{for_superuser, line, own_schema};
 use moorage_adapter::Result;
-use moorage_core::model::sql::{in_comment, quote_literal, shell_word};
+use moorage_core::model::sql::{in_comment, quote_literal};
 
 /// Begins what is said by it.
 pub(crate) const PREFIX: &str = "moorage structure";
@@ -72,15 +72,7 @@ pub(crate) fn script(database: &str, undo: bool) -> String {
             line(&mut out, text);
         }
     }
-    line(
-        &mut out,
-        &format!(
-            "-- Run it as a superuser (nobody else may make event triggers): psql -v ON_ERROR_STOP=1 -d {} -f THIS-FILE",
-            in_comment(&shell_word(database))
-        ),
-    );
-    line(&mut out, "SET standard_conforming_strings = on;");
-    line(&mut out, &guard(database));
+    for_superuser(&mut out, database, " (nobody else may make event triggers)");
     for name in ["changed", "dropped", "rewritten"] {
         line(&mut out, &format!("DROP EVENT TRIGGER IF EXISTS {PLACE}_{name};"));
     }
