@@ -282,6 +282,9 @@ fn outlook(table: &TablePlan, surveyed: &Surveyed, draft: &Draft) -> String {
     let number = render::number(rows);
     let target = match (action(surveyed), rows_become(table, surveyed)) {
         ("create", _) => "will be created".to_string(),
+        ("go on", _) if surveyed.state == Some(TableState::Held) => {
+            format!("is there, {number} rows; its changes are held until someone decides: `moorage drift`")
+        }
         ("go on", _) => format!("is there, {number} rows; a run goes on with it"),
         ("read again", _) => "is there, not complete; a run reads it again from empty".into(),
         (_, Some(become_what)) => format!("is there, {number} rows, which are {become_what}"),

@@ -106,8 +106,9 @@ fn show(global: &Global, view: &RowView, steps: Option<&RowSteps>) -> Result<(),
                 false => format!("{} → {}", column.column, column.target_column),
             };
             let differs = view.in_source && view.in_target && !column.same;
-            let (source, target) =
-                (text(view.in_source, &column.source), text(view.in_target, &column.target));
+            let is_in = |side| column.only_in.is_none_or(|only| only == side);
+            let source = text(view.in_source && is_in("source"), &column.source);
+            let target = text(view.in_target && is_in("target"), &column.target);
             if differs {
                 let red = |text: &str| render::tinted(global, text, Color::Red);
                 table.add_row([red("≠"), red(&name), red(&source), red(&target)]);
@@ -116,6 +117,9 @@ fn show(global: &Global, view: &RowView, steps: Option<&RowSteps>) -> Result<(),
             }
         }
         render::out(table.trim_fmt());
+    }
+    if let Some(structure) = &view.structure {
+        render::out(format!("the table's structure has changed: {structure}"));
     }
     let at = view
         .complete_up_to
@@ -131,6 +135,7 @@ fn show(global: &Global, view: &RowView, steps: Option<&RowSteps>) -> Result<(),
         (true, true, true) => format!("both sides agree{at}"),
         (true, false, _) => format!("the target does not have the row{at}"),
         (false, true, _) => format!("only the target has the row{at}"),
+        (true, true, false) if view.structure.is_some() => format!("the two sides cannot agree yet{at}"),
         (true, true, false) => format!("the two sides differ{at}"),
     });
     Ok(())

@@ -4,6 +4,7 @@ mod between;
 pub(crate) mod changes;
 mod compare;
 pub(crate) mod preview;
+mod restructured;
 pub(crate) mod row;
 pub(crate) mod status;
 pub(crate) mod verdict;

@@ -1,10 +1,10 @@
 //! One row on both sides. Needs nothing but the right to read.
 
+use crate::look::restructured::{Restructured, beside, restructured};
 use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::{EngineError, Result};
 use crate::pipeline::mappers::Mappers;
 use crate::pipeline::select::find_table;
-use arrow::array::RecordBatch;
 use chrono::{DateTime, Utc};
 use moorage_core::Position;
 use moorage_core::checkpoint::stored::Checkpoint;
@@ -13,6 +13,7 @@ use moorage_core::plan::table::TablePlan;
 use moorage_core::value::canonical::same;
 use moorage_core::value::column::{value_at, value_text};
 use serde::Serialize;
+use std::time::{Duration, Instant};
 
 /// One column of a row on both sides.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -27,6 +28,9 @@ pub struct RowColumn {
     pub target: Option<String>,
     /// Whether both are the same.
     pub same: bool,
+    /// `source` or `target` where the column is on that side alone, because the table's structure has changed.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub only_in: Option<&'static str>,
 }
 
 /// One row on both sides.
@@ -46,6 +50,8 @@ pub struct RowView {
     pub filtered: bool,
     /// Whether both sides agree, also that there is no such row.
     pub agrees: bool,
+    /// What the target has not come to, if the table's structure has changed in the source: then the sides do not agree yet.
+    pub structure: Option<String>,
     /// The columns.
     pub columns: Vec<RowColumn>,
     /// The source commit up to which the target was complete.
@@ -62,8 +68,24 @@ pub struct RowView {
 /// If the table is not the pipeline's or has no key, the key has another number of values, or a side cannot
 /// be read.
 pub async fn row(pipeline: &Pipeline, table: &str, key: &[String]) -> Result<RowView> {
+    row_of(pipeline, table, key, &mut None).await
+}
+
+/// How long what was seen of a table's structure counts, for who looks at a row again and again.
+const STRUCTURE_FOR: Duration = Duration::from_secs(1);
+
+/// What was seen of a table's structure: when, beside which plan, and what has changed.
+type Structures = Option<(Instant, TablePlan, Option<Restructured>)>;
+
+async fn row_of(
+    pipeline: &Pipeline,
+    table: &str,
+    key: &[String],
+    structures: &mut Structures,
+) -> Result<RowView> {
     let stored = pipeline.target.tables(&pipeline.name).await?;
-    let plan = find_table(pipeline, &stored, table)?.plan.clone();
+    let stored = find_table(pipeline, &stored, table)?;
+    let plan = stored.plan.clone();
     let names = plan.schema.key_names();
     let key = match key {
         [one] if names.len() > 1 => one.split(',').map(|part| part.trim().to_string()).collect(),
@@ -73,61 +95,121 @@ pub async fn row(pipeline: &Pipeline, table: &str, key: &[String]) -> Result<Row
         let what = "it has no key, so no row can be named; `moorage verify` compares it as a whole";
         return Err(EngineError::WrongKey { table: plan.table().to_string(), what: what.into() });
     }
-    let found = pipeline.source.row(&plan, &key).await?;
+    let counts = |(at, beside, _): &(Instant, TablePlan, _)| at.elapsed() < STRUCTURE_FOR && *beside == plan;
+    if !structures.as_ref().is_some_and(counts) {
+        *structures = Some((Instant::now(), plan.clone(), restructured(pipeline, stored).await?));
+    }
+    let changed = structures.as_ref().and_then(|(_, _, changed)| changed.as_ref());
+    let (source_plan, structure) = match changed {
+        None => (Some(plan.clone()), None),
+        Some(changed) => (changed.now.clone(), changed.why.clone()),
+    };
     let plan = plan.comparable();
-    let filtered = found.num_rows() > 0;
-    let source = LookedRows::fitting(Mappers::new([&plan])?.rows(plan.table(), found)?);
-    let filtered = filtered && source.rows.num_rows() == 0;
+    let source = match &source_plan {
+        Some(source_plan) => Some(source_row(pipeline, source_plan, &key).await?),
+        None => None,
+    };
     let never = || EngineError::NeverRun { pipeline: pipeline.name.clone() };
     let mut look = pipeline.target.look(&pipeline.name).await?.ok_or_else(never)?;
-    let target = look.row(&plan, &key).await?;
-    Ok(RowView { filtered, ..compare(&plan, &key, &source, &target, look.checkpoint().cloned()) })
+    let rows = look.row(&plan, &key).await?;
+    let target = OnOneSide { plan, rows, filtered: false };
+    let checkpoint = look.checkpoint().cloned();
+    Ok(view(key, source.as_ref(), &target, structure, checkpoint))
 }
 
-fn compare(
-    plan: &TablePlan,
-    key: &[String],
-    source: &LookedRows,
-    target: &LookedRows,
+/// A row as one side has it.
+struct OnOneSide {
+    /// By which it was read.
+    plan: TablePlan,
+    rows: LookedRows,
+    /// Whether there is a row that the filter keeps away.
+    filtered: bool,
+}
+
+impl OnOneSide {
+    fn is_there(&self) -> bool {
+        self.rows.rows.num_rows() > 0
+    }
+
+    /// A value as it is shown.
+    fn shown(&self, at: Option<usize>) -> Option<String> {
+        let at = at.filter(|_| self.is_there())?;
+        match self.rows.misfits.iter().find(|misfit| misfit.column == at) {
+            Some(misfit) => Some(misfit.shown.clone()),
+            None => value_text(value_at(self.rows.rows.column(at).as_ref(), 0)),
+        }
+    }
+}
+
+async fn source_row(pipeline: &Pipeline, plan: &TablePlan, key: &[String]) -> Result<OnOneSide> {
+    let found = pipeline.source.row(plan, key).await?;
+    let plan = plan.comparable();
+    let is_there = found.num_rows() > 0;
+    let rows = LookedRows::fitting(Mappers::new([&plan])?.rows(plan.table(), found)?);
+    Ok(OnOneSide { filtered: is_there && rows.rows.num_rows() == 0, plan, rows })
+}
+
+fn view(
+    key: Vec<String>,
+    source: Option<&OnOneSide>,
+    target: &OnOneSide,
+    structure: Option<String>,
     checkpoint: Option<Checkpoint>,
 ) -> RowView {
-    let (in_source, in_target) = (source.rows.num_rows() > 0, target.rows.num_rows() > 0);
-    let columns: Vec<RowColumn> = plan
-        .mapped
-        .columns
-        .iter()
-        .enumerate()
-        .map(|(at, column)| {
-            let value = |side: &'_ RecordBatch| value_text(value_at(side.column(at).as_ref(), 0));
-            let misfit = target.misfits.iter().find(|m| m.column == at);
-            let alike = in_source && in_target && misfit.is_none() && {
-                let (a, b) = (source.rows.column(at), target.rows.column(at));
-                same(&column.logical, value_at(a.as_ref(), 0), value_at(b.as_ref(), 0))
-            };
-            RowColumn {
-                column: plan.source_column(at),
-                target_column: plan.columns[at].name.clone(),
-                source: if in_source { value(&source.rows) } else { None },
-                target: match misfit {
-                    Some(misfit) => Some(misfit.shown.clone()),
-                    None if in_target => value(&target.rows),
-                    None => None,
-                },
-                same: alike,
-            }
-        })
-        .collect();
+    let plan = &target.plan;
+    let places = beside(source.map_or(plan, |source| &source.plan), plan);
+    let in_source = source.is_some_and(OnOneSide::is_there);
+    let columns: Vec<RowColumn> = places.into_iter().map(|at| column(source, target, at)).collect();
+    let alike = in_source == target.is_there() && (!in_source || columns.iter().all(|c| c.same));
     RowView {
         table: plan.table().to_string(),
         target: plan.target.clone(),
-        key: plan.schema.key_names().into_iter().map(str::to_string).zip(key.iter().cloned()).collect(),
+        key: plan.schema.key_names().into_iter().map(str::to_string).zip(key).collect(),
         in_source,
-        in_target,
-        filtered: false,
-        agrees: in_source == in_target && (!in_source || columns.iter().all(|c| c.same)),
+        in_target: target.is_there(),
+        filtered: source.is_some_and(|source| source.filtered),
+        agrees: alike && structure.is_none(),
+        structure,
         columns,
         complete_up_to: checkpoint.as_ref().and_then(|c| c.committed_at),
         checkpoint,
+    }
+}
+
+/// One column at its places on both sides, of which one may be missing.
+fn column(
+    source: Option<&OnOneSide>,
+    target: &OnOneSide,
+    (ours, theirs): (Option<usize>, Option<usize>),
+) -> RowColumn {
+    let both = source.zip(ours).zip(theirs).map(|((source, ours), theirs)| (source, ours, theirs));
+    let same = both.is_some_and(|(source, ours, theirs)| {
+        let misfits = target.rows.misfits.iter().any(|misfit| misfit.column == theirs);
+        source.is_there() && target.is_there() && !misfits && {
+            let (a, b) = (source.rows.rows.column(ours), target.rows.rows.column(theirs));
+            same(
+                &target.plan.mapped.columns[theirs].logical,
+                value_at(a.as_ref(), 0),
+                value_at(b.as_ref(), 0),
+            )
+        }
+    });
+    let in_source = source.zip(ours).map(|(source, at)| source.plan.source_column(at));
+    let in_target = theirs.map(|at| target.plan.columns[at].name.clone());
+    let only_in = match (&in_source, &in_target) {
+        (Some(_), None) => Some("source"),
+        (None, Some(_)) => Some("target"),
+        _ => None,
+    };
+    RowColumn {
+        column: in_source.or_else(|| theirs.map(|at| target.plan.source_column(at))).unwrap_or_default(),
+        target_column: in_target
+            .or_else(|| source.zip(ours).map(|(source, at)| source.plan.columns[at].name.clone()))
+            .unwrap_or_default(),
+        source: source.and_then(|source| source.shown(ours)),
+        target: target.shown(theirs),
+        same,
+        only_in,
     }
 }
 
@@ -153,6 +235,7 @@ pub struct RowWatch {
     key: Vec<String>,
     /// The row in the source as it was last seen, and the end of the log right after.
     wanted: Option<(Vec<Option<String>>, Position)>,
+    structures: Structures,
     /// What was seen so far.
     pub steps: RowSteps,
 }
@@ -161,7 +244,7 @@ impl RowWatch {
     /// Begins to watch.
     pub fn new(pipeline: &Pipeline, table: &str, key: &[String]) -> Self {
         let (pipeline, table, key) = (pipeline.clone(), table.to_string(), key.to_vec());
-        Self { pipeline, table, key, wanted: None, steps: RowSteps::default() }
+        Self { pipeline, table, key, wanted: None, structures: None, steps: RowSteps::default() }
     }
 
     /// Looks once more. The steps begin anew when the row has changed in the source meanwhile.
@@ -169,7 +252,7 @@ impl RowWatch {
     /// # Errors
     /// As for [`row`].
     pub async fn look(&mut self) -> Result<RowView> {
-        let view = row(&self.pipeline, &self.table, &self.key).await?;
+        let view = row_of(&self.pipeline, &self.table, &self.key, &mut self.structures).await?;
         let values: Vec<Option<String>> = view.columns.iter().map(|c| c.source.clone()).collect();
         if self.wanted.as_ref().is_none_or(|(before, _)| *before != values) {
             let head =
