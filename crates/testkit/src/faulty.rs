@@ -11,6 +11,7 @@ use moorage_core::apply::prepare::TableBatch;
 use moorage_core::change::block::ChangeBlock;
 use moorage_core::checkpoint::stored::Checkpoint;
 use moorage_core::drift::alter::Alteration;
+use moorage_core::drift::standing::TargetColumns;
 use moorage_core::model::described::SourceIdentity;
 use moorage_core::model::finding::Finding;
 use moorage_core::plan::dialect::TargetDialect;
@@ -130,6 +131,10 @@ impl InspectTarget for FaultyTarget {
 
     async fn describe(&self, table: &str) -> Result<Option<ExistingTable>> {
         self.inner.describe(table).await
+    }
+
+    async fn columns(&self, table: &str) -> Result<TargetColumns> {
+        self.inner.columns(table).await
     }
 
     fn alteration(&self, alteration: &Alteration) -> Vec<String> {

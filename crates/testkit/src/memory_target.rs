@@ -15,6 +15,7 @@ use moorage_core::change::block::ChangeBlock;
 use moorage_core::change::counters::TableCounters;
 use moorage_core::checkpoint::stored::Checkpoint;
 use moorage_core::drift::alter::Alteration;
+use moorage_core::drift::standing::TargetColumns;
 use moorage_core::model::described::SourceIdentity;
 use moorage_core::model::finding::{End, Finding};
 use moorage_core::model::policy::ExistingRows;
@@ -126,6 +127,10 @@ impl InspectTarget for MemoryTarget {
             rows: t.rows.len() as u64,
             owner: t.stored.as_ref().map(|_| "here".into()),
         }))
+    }
+
+    async fn columns(&self, table: &str) -> Result<TargetColumns> {
+        Ok(self.describe(table).await?.map(|there| there.columns).unwrap_or_default())
     }
 
     fn alteration(&self, alteration: &Alteration) -> Vec<String> {

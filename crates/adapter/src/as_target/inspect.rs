@@ -3,6 +3,7 @@
 use crate::{Guarantees, Result};
 use async_trait::async_trait;
 use moorage_core::drift::alter::Alteration;
+use moorage_core::drift::standing::TargetColumns;
 use moorage_core::model::described::SourceIdentity;
 use moorage_core::model::finding::Finding;
 use moorage_core::plan::dialect::TargetDialect;
@@ -25,8 +26,8 @@ pub struct TargetAddress {
 /// A table that is in the target, whoever made it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ExistingTable {
-    /// Its columns: name and declared type.
-    pub columns: Vec<(String, String)>,
+    /// Its columns.
+    pub columns: TargetColumns,
     /// Its rows.
     pub rows: u64,
     /// The pipeline that made it, if one did.
@@ -68,6 +69,9 @@ pub trait InspectTarget: Send + Sync {
 
     /// The table of this name, if there is one.
     async fn describe(&self, table: &str) -> Result<Option<ExistingTable>>;
+
+    /// The columns of the table of this name, which costs no more with more rows; none if there is no such table.
+    async fn columns(&self, table: &str) -> Result<TargetColumns>;
 
     /// How many rows a table holds now.
     async fn count(&self, table: &str) -> Result<u64>;

@@ -109,7 +109,8 @@ async fn show(global: &Global, pipeline: &Pipeline, id: u64) -> Result<Finished,
     render::out("");
     render::out(table.trim_fmt());
     if !seen.statements.is_empty() {
-        render::out("\nin the target:");
+        let what = if seen.waits() { "following it does in the target:" } else { "in the target:" };
+        render::out(format!("\n{what}"));
         seen.statements.iter().for_each(|statement| render::out(format!("  {statement};")));
     }
     Ok(finished)

@@ -197,6 +197,12 @@ fn a_held_table_catches_up_once_someone_decides(#[case] decision: &str, #[case] 
     );
     mirror.moorage(&["drift"]).expect(3, &["public.t", "column a is called c now", "hold", "held"]);
     mirror.moorage(&["verify"]).expect(3, &["public.t", "held until someone decides"]);
+    mirror.moorage(&["plan"]).expect(0, &["2 rows; its changes are held until someone decides"]);
+    // A column is the same one, whatever it is called.
+    mirror.moorage(&["row", "public.t", "1"]).expect(3, &["c → a", "changes are held until someone decides"]);
+    let shown = mirror.moorage(&["row", "public.t", "1", "--format", "json"]).expect(3, &[]);
+    let shown: serde_json::Value = serde_json::from_str(&shown.out).unwrap();
+    assert!(shown["columns"].as_array().unwrap().iter().all(|c| c["same"] == true), "{shown}");
     let told = [
         "public.t: held since",
         "column a is called c now; 1 change is kept",
@@ -236,6 +242,98 @@ fn a_held_table_catches_up_once_someone_decides(#[case] decision: &str, #[case] 
         ),
         0
     );
+}
+
+/// Runs statements in the target, whichever it is.
+fn in_the_target(mirror: &Mirror, file: bool, statements: &str) {
+    if file {
+        mirror.tamper(statements);
+    } else {
+        mirror.target.run(statements);
+    }
+}
+
+/// What `drift show` says that following takes may be done in the target by hand: the next run goes on if all of it is, and
+/// does what is left if someone decides.
+#[rstest]
+fn what_is_done_in_the_target_by_hand_is_not_done_again(
+    #[values(false, true)] file: bool,
+    #[values("all", "some")] how: &str,
+) {
+    let name = format!("by_hand_{how}_{}", u8::from(file));
+    let mirror = Mirror::new(
+        &name,
+        "CREATE TABLE t (id int PRIMARY KEY, a int, b text); INSERT INTO t VALUES (1, 1, 'a'), (2, 2, 'b')",
+    );
+    mirror.add(&format!("[pipelines.{name}.drift]\ncolumn_added = \"hold\""));
+    if file {
+        mirror.has_file_as_target();
+    }
+    mirror.catch_up();
+    mirror.source.run("ALTER TABLE t RENAME a TO c; INSERT INTO t VALUES (3, 3, 'c')");
+    mirror.catch_up();
+    mirror.source.run(
+        "ALTER TABLE t ADD d numeric(8,2) DEFAULT 1.50, ADD e timestamptz DEFAULT '2026-03-01 12:00+00', ADD f bool DEFAULT true,
+           ADD g float8 DEFAULT -2.5, ADD h bytea DEFAULT '\\x00ff', ADD i varchar(9) DEFAULT 'it''s', ADD j int, ADD k date DEFAULT '0044-03-15 BC';
+         UPDATE t SET d = NULL, b = 'z' WHERE id = 1; INSERT INTO t (id, j) VALUES (4, 4)",
+    );
+    mirror.catch_up();
+    let shown = mirror.moorage(&["drift", "--format", "json"]).expect(3, &[]);
+    let shown: serde_json::Value = serde_json::from_str(&shown.out).unwrap();
+    let statements = |at: usize| {
+        let found = shown[at]["statements"].as_array().unwrap().iter().map(|s| s.as_str().unwrap());
+        found.collect::<Vec<_>>().join(";")
+    };
+    mirror
+        .moorage(&["drift", "show", "2"])
+        .expect(3, &["following it does in the target", "ADD COLUMN \"d\""]);
+    in_the_target(&mirror, file, &statements(0));
+    if how == "some" {
+        // The column without its value.
+        let all = statements(1);
+        in_the_target(&mirror, file, all.split(" DEFAULT").next().unwrap());
+        mirror.catch_up();
+        mirror.moorage(&["drift"]).expect(3, &["public.t"]);
+        mirror.moorage(&["drift", "follow", "--all"]).expect(0, &[]);
+    } else {
+        in_the_target(&mirror, file, &statements(1));
+    }
+    mirror.source.run("UPDATE t SET d = 7 WHERE id = 4");
+    mirror.catch_up().expect(0, &["public.t: column a is called c now", "it catches up"]);
+    mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
+    if !file {
+        mirror.assert_same("t");
+    }
+    mirror.moorage(&["drift"]).expect(0, &["public.t", "followed"]);
+}
+
+/// A column that somebody has made for something else is not taken for the one that comes.
+#[rstest]
+fn a_column_of_the_targets_own_is_left_alone(#[values(false, true)] file: bool) {
+    let mirror = Mirror::new(
+        &format!("own_column_{}", u8::from(file)),
+        "CREATE TABLE t (id int PRIMARY KEY, a text); INSERT INTO t VALUES (1, 'a'), (2, 'b'); CREATE TABLE u (id int PRIMARY KEY)",
+    );
+    if file {
+        mirror.has_file_as_target();
+    }
+    mirror.catch_up();
+    let table = if file { "t" } else { "mirror.t" };
+    in_the_target(
+        &mirror,
+        file,
+        &format!("ALTER TABLE {table} ADD note text; UPDATE {table} SET note = 'mine' WHERE id = 2"),
+    );
+    mirror.source.run("ALTER TABLE t ADD note text DEFAULT 'new'; INSERT INTO t VALUES (3, 'c', 'its'); INSERT INTO u VALUES (1)");
+    let advice = "column note is there, with other values: rename or drop that column there";
+    mirror.catch_up().expect(0, &[advice]);
+    mirror.moorage(&["drift"]).expect(3, &[advice]);
+    in_the_target(&mirror, file, &format!("ALTER TABLE {table} RENAME note TO ours"));
+    mirror.catch_up();
+    mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
+    let ours = format!("SELECT count(*) FROM {table} WHERE ours = 'mine' AND note = 'new'");
+    let count: i64 = if file { mirror.value(&ours) } else { mirror.target.value(&ours) };
+    assert_eq!(count, 1);
 }
 
 /// What there is no room for is gone, with its table alone, which the next run reads again.
@@ -348,7 +446,11 @@ fn a_change_that_the_target_has_not_come_to_is_no_difference_of_rows() {
     mirror
         .moorage(&["verify"])
         .expect(3, &["public.t", "column a is not there any more", "the target has not come there yet"]);
+    let row = ["row", "public.t", "1"];
+    let words = ["column a is not there any more; the target has not come there yet: `moorage run` does"];
+    mirror.moorage(&row).expect(3, &words);
     mirror.catch_up();
+    mirror.moorage(&row).expect(0, &["both sides agree"]);
     mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
 }
 

@@ -85,6 +85,8 @@ pub struct Alteration {
     pub id: u64,
     /// The change itself.
     pub step: Arc<Step>,
+    /// What following it would come to, of one that holds, as far as can be told.
+    pub would: Option<Arc<Alteration>>,
 }
 
 impl Alteration {

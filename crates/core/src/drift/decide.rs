@@ -63,7 +63,7 @@ pub fn decide(before: &Arc<TablePlan>, step: &Arc<Step>, by: &By<'_>) -> Decisio
     let held = |what: String| {
         let (before, after) = (before.clone(), before.clone());
         let (then, step) = (Then::Holds, step.clone());
-        Decision::Alter(Alteration { before, after, steps: Vec::new(), then, what, id: 0, step })
+        Decision::Alter(Alteration { before, after, steps: Vec::new(), then, what, id: 0, step, would: None })
     };
     let Some(known) = before.structure.as_deref() else {
         return held("its structure was changed".into());
@@ -96,7 +96,16 @@ pub fn decide(before: &Arc<TablePlan>, step: &Arc<Step>, by: &By<'_>) -> Decisio
     let left_behind = steps.as_ref().map(|steps| compared.left_behind(steps)).unwrap_or_default();
     plan.structure = Some(Arc::new(Structure { left_behind, ..after }));
     let (before, after, step) = (before.clone(), Arc::new(plan), step.clone());
-    Decision::Alter(Alteration { before, after, steps: steps.unwrap_or_default(), then, what, id: 0, step })
+    Decision::Alter(Alteration {
+        before,
+        after,
+        steps: steps.unwrap_or_default(),
+        then,
+        what,
+        id: 0,
+        step,
+        would: None,
+    })
 }
 
 fn words<'a>(all: impl IntoIterator<Item = &'a Difference>) -> String {
@@ -182,5 +191,5 @@ pub fn remap(before: &Arc<TablePlan>, by: &By<'_>) -> Result<Alteration, Reason>
     };
     let what = "the project file maps it in another way".into();
     let (before, after, step) = (before.clone(), Arc::new(plan), Arc::new(step));
-    Ok(Alteration { before, after, steps: steps.unwrap_or_default(), then, what, id: 0, step })
+    Ok(Alteration { before, after, steps: steps.unwrap_or_default(), then, what, id: 0, step, would: None })
 }

@@ -4,6 +4,7 @@
 //! - `alter`: what is to be done to a target table, as data
 //! - `compared`: two plans side by side
 //! - `decide`: differences × policies
+//! - `standing`: what of it is done in the target already
 //! - `outlook`: the same before anything has changed, in words
 
 pub mod alter;
@@ -13,6 +14,7 @@ pub mod difference;
 pub mod held;
 pub mod outlook;
 pub mod record;
+pub mod standing;
 
 #[cfg(test)]
 pub(crate) mod tests;

@@ -446,9 +446,18 @@ fn the_outlook_says_for_which_tables_a_policy_is() {
 
 /// What is followed by default from one structure to another.
 pub(crate) fn alteration(before: &str, after: &str) -> super::alter::Alteration {
-    let config = config("");
-    let before = planned(&config, &table(before));
-    match decide(&before, &step(table(after), None, None), &by(&config)) {
+    altered(&config(""), before, after)
+}
+
+/// What it is where everything is followed.
+pub(crate) fn followed(before: &str, after: &str) -> super::alter::Alteration {
+    let all = "[pipelines.p.drift]\ncolumn_renamed = \"follow\"\ncolumn_dropped = \"follow\"\ntype_changed = \"reread\"";
+    altered(&config(all), before, after)
+}
+
+fn altered(config: &PipelineConfig, before: &str, after: &str) -> super::alter::Alteration {
+    let before = planned(config, &table(before));
+    match decide(&before, &step(table(after), None, None), &by(config)) {
         Decision::Alter(alteration) => alteration,
         Decision::Stop { what } => panic!("{what}"),
     }

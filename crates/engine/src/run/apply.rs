@@ -167,7 +167,8 @@ impl Job {
                 if alteration.id == 0 {
                     return Ok(None);
                 }
-                let statements = self.target.alteration(&alteration);
+                let would = alteration.would.as_deref();
+                let statements = self.target.alteration(would.unwrap_or(&alteration));
                 let mut record = DriftRecord::of(alteration.id, &alteration, statements, Utc::now());
                 if alteration.then == Then::Holds {
                     record.held_place = Some(self.keeping.keep_step(merge, &alteration).await?);
@@ -223,6 +224,7 @@ fn unread(plan: &Arc<TablePlan>) -> Alteration {
         what: "there was no more room to hold its changes".into(),
         id: 0,
         step: Arc::new(step),
+        would: None,
     }
 }
 

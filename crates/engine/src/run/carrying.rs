@@ -5,15 +5,17 @@ use crate::pipeline::context::Following;
 use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::Result;
 use crate::pipeline::mappers::Mappers;
+use crate::run::waiting::{alterations, holds, is_done_by_hand};
 use moorage_adapter::Event;
 use moorage_core::apply::batch::Collected;
 use moorage_core::change::block::ChangeBlock;
 use moorage_core::change::segment::Segment;
-use moorage_core::change::structure::{SchemaChange, Step};
+use moorage_core::change::structure::SchemaChange;
 use moorage_core::drift::alter::{Alteration, Then};
 use moorage_core::drift::decide::{Decision, decide, remap};
 use moorage_core::drift::difference::differences;
 use moorage_core::drift::held::{Held, HeldChange, Release};
+use moorage_core::drift::standing::TargetColumns;
 use moorage_core::model::drift::DriftPolicy;
 use moorage_core::model::name::TableName;
 use moorage_core::model::structure::Structure;
@@ -157,9 +159,8 @@ impl Carrying {
             let found = known.map(|known| differences(known, &step));
             let what = found.iter().flatten().map(ToString::to_string).collect::<Vec<_>>().join(", ");
             let before = TablePlan { structure: known.cloned().map(Arc::new), ..(*held.plan).clone() };
-            let plan = held.plan.clone();
-            held.changes.push(HeldChange { id, step: step.clone(), decision: None });
-            return Ok(holds(Arc::new(before), plan, step, what, id));
+            held.changes.push(HeldChange { id, step, decision: None });
+            return Ok(holds(pipeline, held, Arc::new(before), what));
         }
         let Some((_, before)) = self.plans.of(&change.table) else { return Ok(Led::Nowhere) };
         let before = before.clone();
@@ -191,12 +192,13 @@ impl Carrying {
             alteration.what = format!("{}; in the way in the target: {why}", alteration.what);
         }
         if alteration.then == Then::Holds {
-            let held = HeldChange { id: alteration.id, step: step.clone(), decision: None };
+            let change = HeldChange { id: alteration.id, step, decision: None };
             self.mappers.remove(&before);
             self.plans = self.plans.with(&before, before.clone(), true);
-            let table = before.table().clone();
-            self.held.insert(table, Held { plan: before.clone(), changes: vec![held] });
-            return Ok(holds(before.clone(), before, step, alteration.what, alteration.id));
+            let held = Held { plan: before.clone(), changes: vec![change] };
+            let led = holds(pipeline, &held, before.clone(), alteration.what);
+            self.held.insert(before.table().clone(), held);
+            return Ok(led);
         }
         self.go_on(&before, &alteration.after, alteration.then)?;
         let event = is_told.then(|| told(&alteration));
@@ -260,43 +262,14 @@ impl Carrying {
         table: &TableName,
     ) -> std::result::Result<(Collected, Event), String> {
         let held = self.held.get(table).cloned().ok_or("the table is not held")?;
-        let mut plan = held.plan.clone();
-        let mut alterations = Vec::with_capacity(held.changes.len());
-        let mut waits = Vec::new();
-        for (place, change) in held.changes.iter().enumerate() {
-            let is_last = place + 1 == held.changes.len();
-            match decide(&plan, &change.step, &by(pipeline, change.decision)) {
-                Decision::Stop { what } => return Err(format!("the project file says to stop: {what}")),
-                Decision::Alter(alteration) if alteration.then == Then::Holds => {
-                    waits.push(match change.decision {
-                        None => format!("change {}", change.id),
-                        // As it was then it could not be carried; it is read as it came to be.
-                        Some(DriftPolicy::Reread) if !is_last => {
-                            let then = Then::Rereads;
-                            alterations.push(Arc::new(Alteration { id: change.id, then, ..alteration }));
-                            continue;
-                        }
-                        Some(_) => return Err(alteration.what),
-                    });
-                }
-                Decision::Alter(alteration) => {
-                    plan = alteration.after.clone();
-                    alterations.push(Arc::new(Alteration { id: change.id, ..alteration }));
-                }
-            }
-        }
-        if !waits.is_empty() {
-            return Err(format!(
-                "it is noted; the table waits for a decision about {}, too",
-                waits.join(", ")
-            ));
-        }
+        let alterations = alterations(pipeline, &held, None)?;
         let rereads = alterations.iter().any(|a| a.then == Then::Rereads);
         if rereads && self.orphans.contains(table) {
             return Err("the table is not in the source any more, so it cannot be read again: `moorage drift leave`, or `teardown --table`".into());
         }
         let then = if rereads { Then::Rereads } else { Then::Merges };
-        self.go_on(&held.plan, &plan, then).map_err(|e| e.to_string())?;
+        let after = alterations.last().map_or(&held.plan, |last| &last.after);
+        self.go_on(&held.plan, after, then).map_err(|e| e.to_string())?;
         self.held.remove(table);
         let what: Vec<&str> = alterations.iter().map(|a| a.what.as_str()).collect();
         let event = Event::StructureChanged {
@@ -308,30 +281,34 @@ impl Carrying {
         Ok((Collected::Release(Arc::new(Release { alterations, decisions })), event))
     }
 
+    /// Lets a held table go on whose target table has these columns, if that shows that somebody has done there what following
+    /// its changes takes.
+    pub(crate) fn done_by_hand(
+        &mut self,
+        pipeline: &Pipeline,
+        table: &TableName,
+        there: TargetColumns,
+    ) -> Option<(Collected, Event)> {
+        let held = self.held.get_mut(table)?;
+        if !is_done_by_hand(pipeline, held, there) {
+            return None;
+        }
+        for change in &mut held.changes {
+            change.decision.get_or_insert(DriftPolicy::Follow);
+        }
+        self.release(pipeline, table).ok()
+    }
+
     /// A table cannot be read again now: its changes are not merged before it is.
     pub(crate) fn leave_out(&mut self, table: &TableName) {
         self.unmerged.remove(table);
         self.left_out.insert(table.clone());
     }
 
-    /// The tables that are held.
-    pub(crate) fn held(&self) -> Vec<TableName> {
-        self.held.keys().cloned().collect()
+    /// How the tables that are held are carried in the target.
+    pub(crate) fn held(&self) -> Vec<Arc<TablePlan>> {
+        self.held.values().map(|held| held.plan.clone()).collect()
     }
-}
-
-fn holds(before: Arc<TablePlan>, plan: Arc<TablePlan>, step: Arc<Step>, what: String, id: u64) -> Led {
-    let table = plan.table().to_string();
-    let event = Event::StructureChanged {
-        table: table.clone(),
-        what: what.clone(),
-        done: format!(
-            "it is held until someone decides: `moorage drift` shows what, `moorage drift follow {id}` goes on"
-        ),
-    };
-    let (after, steps) = (plan, Vec::new());
-    let alteration = Alteration { before, after, steps, then: Then::Holds, what, id, step };
-    Led::To(Collected::Alter(Arc::new(alteration)), Some(event))
 }
 
 fn told(alteration: &Alteration) -> Event {

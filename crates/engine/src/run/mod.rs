@@ -15,3 +15,4 @@ mod prepare;
 mod reread;
 mod set_up;
 mod spool;
+mod waiting;

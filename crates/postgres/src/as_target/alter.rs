@@ -3,13 +3,16 @@
 //! Nothing here rewrites a table. ALTER TABLE waits for all who read the table, and all who come later wait behind it: it
 //! gives up after half a second and tries again, so that nobody waits for longer than that.
 
+use super::create::columns;
 use super::dialect::relation;
 use super::statements::escaped;
 use super::{rejects, state};
 use crate::wire::connect::Session;
 use crate::wire::error::{bounded, words};
+use arrow::array::RecordBatch;
 use moorage_adapter::{AdapterError, Doing, Result};
 use moorage_core::drift::alter::{AlterStep, Alteration};
+use moorage_core::drift::standing::Standing;
 use moorage_core::model::sql::quote_ident;
 use moorage_core::plan::table::TablePlan;
 use moorage_core::value::column::{value_at, value_text};
@@ -39,7 +42,7 @@ fn refused(code: &str, doing: Doing, words: &str) -> AdapterError {
 
 /// The statements for the steps.
 pub(super) fn statements(alteration: &Alteration) -> Vec<String> {
-    let mut all = of_table(alteration);
+    let mut all = of_table(alteration, &alteration.steps);
     all.extend(of_rows(alteration));
     all
 }
@@ -59,19 +62,18 @@ fn of_rows(alteration: &Alteration) -> Vec<String> {
 }
 
 /// Those that change the table, for which whoever reads it may have to wait.
-fn of_table(alteration: &Alteration) -> Vec<String> {
+fn of_table<'a>(alteration: &Alteration, steps: impl IntoIterator<Item = &'a AlterStep>) -> Vec<String> {
     let table = format!("ALTER TABLE {}", relation(&alteration.after.target));
     let column = |at: usize| {
         let planned = &alteration.after.columns[at];
         (quote_ident(&planned.name), &planned.declared.sql)
     };
     let mut all = Vec::new();
-    for step in &alteration.steps {
+    for step in steps {
         match step {
             AlterStep::Add { column: at, value } => {
                 let (name, declared) = column(*at);
-                let value = value.as_ref().and_then(|v| value_text(value_at(v.column(0).as_ref(), 0)));
-                match value {
+                match text_of(value.as_ref()) {
                     None => all.push(format!("{table} ADD COLUMN {name} {declared}")),
                     Some(value) => {
                         let value = escaped(&value);
@@ -94,6 +96,35 @@ fn of_table(alteration: &Alteration) -> Vec<String> {
         }
     }
     all
+}
+
+/// The value that rows which are there get, as the server reads it; none for null.
+fn text_of(value: Option<&RecordBatch>) -> Option<String> {
+    value.and_then(|value| value_text(value_at(value.column(0).as_ref(), 0)))
+}
+
+/// Gives the rows their value in a column that somebody has made, unless it has values of its own.
+async fn fill(session: &Session, plan: &TablePlan, column: usize, value: Option<&RecordBatch>) -> Result<()> {
+    let planned = &plan.columns[column];
+    let (table, name, declared) = (relation(&plan.target), quote_ident(&planned.name), &planned.declared.sql);
+    let doing = || Doing::to("filling a column of target table", &plan.target);
+    let given = text_of(value).map(|text| format!("CAST({} AS {declared})", escaped(&text)));
+    let is_other = match &given {
+        Some(given) => format!("{name} IS NOT NULL AND {name}::text IS DISTINCT FROM ({given})::text"),
+        None => format!("{name} IS NOT NULL"),
+    };
+    let others = format!("SELECT EXISTS (SELECT FROM {table} WHERE {is_other})");
+    if session.one(doing(), &others, &[]).await?.get(0) {
+        let called = &planned.name;
+        let reason = format!("column {called} is there, with other values: rename or drop that column there");
+        return Err(AdapterError::refused(doing(), reason));
+    }
+    match given {
+        Some(given) => {
+            session.run(doing(), &format!("UPDATE {table} SET {name} = {given} WHERE {name} IS NULL")).await
+        }
+        None => Ok(()),
+    }
 }
 
 /// Takes the locks that altering tables needs, all or none: whoever reads one of them waits for at most half a second
@@ -141,7 +172,21 @@ async fn attempt(session: &Session, doing: Doing, sql: &str) -> Result<Option<(S
 
 /// Carries out the steps, and keeps the new plan. The locks are there already, or are waited for half a second.
 pub(super) async fn alter(session: &Session, pipeline: &str, alteration: &Alteration) -> Result<()> {
-    let statements = of_table(alteration);
+    let there = match alteration.steps.iter().any(AlterStep::is_of_table) {
+        true => columns(session, &alteration.after.target).await?,
+        false => Vec::new(),
+    };
+    let mut open = Vec::new();
+    for (step, standing) in alteration.steps.iter().zip(alteration.standing(&mut there.clone())) {
+        match (standing, step) {
+            (Standing::Declared, AlterStep::Add { column, value }) => {
+                fill(session, &alteration.after, *column, value.as_ref()).await?;
+            }
+            (Standing::Done, _) => {}
+            _ => open.push(step),
+        }
+    }
+    let statements = of_table(alteration, open);
     if !statements.is_empty() {
         let doing = Doing::to("altering target table", &alteration.after.target);
         match attempt(session, doing.clone(), &statements.join("; ")).await? {

@@ -9,6 +9,7 @@ use crate::as_target::{beside, state};
 use crate::wire::connect::Session;
 use crate::wire::written::{WRITTEN, WRITTEN_END};
 use moorage_adapter::{AdapterError, Doing, ExistingTable, LoadedTable, Result, Surveyed, TableState};
+use moorage_core::drift::standing::TargetColumns;
 use moorage_core::model::name::quoted_part;
 use moorage_core::model::policy::ExistingRows;
 use moorage_core::model::sql::quote_ident;
@@ -31,10 +32,19 @@ pub(crate) async fn count(session: &Session, target: &str) -> Result<u64> {
     Ok(rows.max(0) as u64)
 }
 
+fn columns_of(found: &Found) -> TargetColumns {
+    found.columns.iter().map(|c| (c.name.clone(), c.declared.clone())).collect()
+}
+
+pub(crate) async fn columns(session: &Session, target: &str) -> Result<TargetColumns> {
+    let found = find(session, &[target]).await?.pop().flatten();
+    Ok(found.as_ref().map(columns_of).unwrap_or_default())
+}
+
 async fn existing(session: &Session, target: &str, found: &Found, owners: &Owners) -> Result<ExistingTable> {
     let countable = found.kind == "r" && found.writable;
     Ok(ExistingTable {
-        columns: found.columns.iter().map(|c| (c.name.clone(), c.declared.clone())).collect(),
+        columns: columns_of(found),
         rows: if countable { count(session, target).await? } else { 0 },
         owner: owners.get(target).map(|(pipeline, _)| pipeline.clone()),
     })

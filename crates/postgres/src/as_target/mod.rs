@@ -44,6 +44,7 @@ use moorage_adapter::{
 use moorage_core::change::block::ChangeBlock;
 use moorage_core::checkpoint::stored::Checkpoint;
 use moorage_core::drift::alter::Alteration;
+use moorage_core::drift::standing::TargetColumns;
 use moorage_core::model::described::SourceIdentity;
 use moorage_core::model::finding::Finding;
 use moorage_core::plan::dialect::TargetDialect;
@@ -88,6 +89,10 @@ impl InspectTarget for PostgresTarget {
 
     async fn describe(&self, table: &str) -> Result<Option<ExistingTable>> {
         create::describe(self.ask().await?.session()?, table).await
+    }
+
+    async fn columns(&self, table: &str) -> Result<TargetColumns> {
+        create::columns(self.ask().await?.session()?, table).await
     }
 
     fn alteration(&self, alteration: &Alteration) -> Vec<String> {

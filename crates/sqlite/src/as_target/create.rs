@@ -5,6 +5,7 @@ use crate::as_target::statements::create_table;
 use crate::as_target::{beside, state};
 use crate::file::error::sql_error;
 use moorage_adapter::{AdapterError, Doing, ExistingTable, Result, StoredTable, Surveyed};
+use moorage_core::drift::standing::TargetColumns;
 use moorage_core::model::policy::ExistingRows;
 use moorage_core::model::sql::quote_ident;
 use moorage_core::plan::table::TablePlan;
@@ -21,12 +22,16 @@ pub(crate) fn describe(db: &Connection, table: &str) -> rusqlite::Result<Option<
         )
         .optional()?;
     let Some(name) = found else { return Ok(None) };
-    let mut query = db.prepare("SELECT name, type FROM pragma_table_xinfo(?1)")?;
-    let columns =
-        query.query_map([&name], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
+    let columns = columns(db, &name)?;
     let rows = db.query_row(&format!("SELECT count(*) FROM {}", quote_ident(&name)), [], |r| r.get(0))?;
     let owner = state::owner(db, &name)?.map(|(pipeline, _)| pipeline);
     Ok(Some(ExistingTable { columns, rows, owner }))
+}
+
+/// No columns: no table.
+pub(crate) fn columns(db: &Connection, table: &str) -> rusqlite::Result<TargetColumns> {
+    let mut query = db.prepare("SELECT name, type FROM pragma_table_xinfo(?1)")?;
+    query.query_map([table], |r| Ok((r.get(0)?, r.get(1)?)))?.collect()
 }
 
 /// All tables and views but SQLite's own and ours.

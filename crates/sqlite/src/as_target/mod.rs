@@ -35,6 +35,7 @@ use moorage_adapter::{
 use moorage_core::change::block::ChangeBlock;
 use moorage_core::checkpoint::stored::Checkpoint;
 use moorage_core::drift::alter::Alteration;
+use moorage_core::drift::standing::TargetColumns;
 use moorage_core::model::described::SourceIdentity;
 use moorage_core::model::finding::Finding;
 use moorage_core::model::sql::quote_ident;
@@ -189,6 +190,11 @@ impl InspectTarget for SqliteTarget {
     async fn describe(&self, table: &str) -> Result<Option<ExistingTable>> {
         let table = table.to_string();
         self.read("describing a table", move |db| create::describe(db, &table)).await
+    }
+
+    async fn columns(&self, table: &str) -> Result<TargetColumns> {
+        let table = table.to_string();
+        self.read("describing a table", move |db| create::columns(db, &table)).await
     }
 
     fn alteration(&self, alteration: &Alteration) -> Vec<String> {

@@ -116,6 +116,7 @@ pub(super) async fn altering(under_test: &dyn TargetUnderTest, target: &dyn Targ
         what: "column depth was added".into(),
         id: 1,
         step: Arc::new(step),
+        would: None,
     };
     let stored = async || {
         let tables = target.tables(PIPELINE).await.unwrap();

@@ -19,6 +19,7 @@ use moorage_adapter::{
 };
 use moorage_core::checkpoint::stored::Checkpoint;
 use moorage_core::drift::alter::Alteration;
+use moorage_core::drift::standing::TargetColumns;
 use moorage_core::model::described::SourceIdentity;
 use moorage_core::model::finding::{End, Finding};
 use moorage_core::plan::dialect::TargetDialect;
@@ -46,6 +47,10 @@ impl InspectTarget for FolderTarget {
 
     fn dialect(&self) -> &(dyn TargetDialect + Sync) {
         &TextDialect
+    }
+
+    async fn columns(&self, table: &str) -> Result<TargetColumns> {
+        Ok(self.describe(table).await?.map(|there| there.columns).unwrap_or_default())
     }
 
     fn alteration(&self, alteration: &Alteration) -> Vec<String> {

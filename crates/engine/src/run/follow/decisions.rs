@@ -9,6 +9,32 @@ use moorage_core::pick::pattern::shown_parts;
 use std::sync::PoisonError;
 
 impl Driver<'_> {
+    /// At the begin of a run: held tables go on that nothing holds any more, because the project file was changed, or the
+    /// target by hand.
+    pub(super) async fn go_on_with_held(&mut self) -> Result<()> {
+        let pipeline = &self.context.pipeline;
+        for plan in self.carrying.held() {
+            let table = plan.table();
+            if let Some(why) = self.in_the_way(table) {
+                let message = format!("{table} stays held: {why}");
+                self.context.say(Event::Warning { message });
+                continue;
+            }
+            let (released, why) = match self.carrying.release(pipeline, table) {
+                Ok(released) => (Some(released), "the project file decided"),
+                Err(_) => {
+                    let there = pipeline.target.columns(&plan.target).await?;
+                    (self.carrying.done_by_hand(pipeline, table, there), "it was done in the target")
+                }
+            };
+            if let Some((next, event)) = released {
+                self.put(next, Some(event));
+                self.send_note(why);
+            }
+        }
+        Ok(())
+    }
+
     /// Carries out what someone decided. Where nothing else comes, a note ends the batch that does it.
     ///
     /// # Errors

@@ -193,18 +193,7 @@ impl<'a> Driver<'a> {
             self.put(next, Some(event));
             self.send_note("the project file was changed");
         }
-        for table in self.carrying.held() {
-            if let Some(why) = self.in_the_way(&table) {
-                let message = format!("{table} stays held: {why}");
-                self.context.say(Event::Warning { message });
-                continue;
-            }
-            // The project file may say by now what is done.
-            if let Ok((next, event)) = self.carrying.release(&self.context.pipeline, &table) {
-                self.put(next, Some(event));
-                self.send_note("the project file decided");
-            }
-        }
+        self.go_on_with_held().await?;
         let done = self.drive(stream.as_mut(), &mut looks).await;
         // Whatever became of the stream: what the target is at is not broken off.
         let applied = self.finish_applying(stream.as_ref()).await;
