@@ -43,8 +43,8 @@ struct Open {
     /// The checkpoint's own transaction, sent once more as proof, or one that is not wanted: nothing of it
     /// is used.
     is_proof: bool,
-    /// The tables that were asked for.
-    asked: HashSet<u32>,
+    /// How many there were, with it.
+    count: u64,
 }
 
 /// Makes segments.
@@ -57,6 +57,8 @@ pub(crate) struct Assembler {
     /// The checkpoint's last transaction until the server has shown it to us again.
     proof: Option<Proof>,
     open: Option<Open>,
+    /// The transactions so far.
+    transactions: u64,
     order: u64,
     bytes: usize,
     segment: Segment,
@@ -147,7 +149,8 @@ impl Assembler {
                 };
                 let schema = table.plan.schema.clone();
                 let fills = table.plan.mapping.condition.is_some();
-                let carried = Carried { schema, mark, known, structure: None, block: None, fills };
+                let carried =
+                    Carried { schema, mark, known, structure: None, block: None, fills, asked_in: 0 };
                 Ok((table.plan.source_id as u32, carried))
             })
             .collect::<Result<_>>()?;
@@ -157,6 +160,7 @@ impl Assembler {
             last_end: 0,
             proof: None,
             open: None,
+            transactions: 0,
             order: 0,
             bytes: 0,
             segment: Segment::default(),
@@ -262,7 +266,8 @@ impl Assembler {
         // The position is only known at the commit, and only read after it.
         let proof = proof_text(commit_lsn, xid);
         let transaction = Arc::new(Transaction { position: lsn::position(commit_lsn), proof, committed_at });
-        self.open = Some(Open { transaction, commit_lsn, xid, is_proof, asked: HashSet::new() });
+        self.transactions += 1;
+        self.open = Some(Open { transaction, commit_lsn, xid, is_proof, count: self.transactions });
         Ok(())
     }
 
@@ -341,7 +346,7 @@ impl Assembler {
         };
         let ask = |relation: &u32| {
             let carried = self.tables.get(relation)?;
-            let is_first = !open.asked.contains(relation);
+            let is_first = carried.asked_in != open.count;
             let Known::Followed(table, message) = &carried.known else { return None };
             let covered = carried.mark.as_ref().is_some_and(|m| m.covers(open.xid, open.commit_lsn));
             let settles = message.is_some();
@@ -363,8 +368,8 @@ impl Assembler {
         seeing: Option<&Look>,
     ) -> Result<Vec<SchemaChange>> {
         let mut changes = Vec::new();
-        if let Some(open) = &mut self.open {
-            open.asked.insert(ask.relation);
+        if let (Some(open), Some(carried)) = (&self.open, self.tables.get_mut(&ask.relation)) {
+            carried.asked_in = open.count;
         }
         for look in before {
             make_room(&mut self.tables, look, ask.relation, &mut changes);

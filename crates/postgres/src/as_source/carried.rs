@@ -46,6 +46,8 @@ pub(super) struct Carried {
     /// Whether large values that did not change are taken from the old row where the log has it whole: a row that
     /// moves into a filter needs all its values.
     pub(super) fills: bool,
+    /// The transaction that it was last asked about, by [`Assembler`](super::assemble::Assembler)'s count.
+    pub(super) asked_in: u64,
 }
 
 /// Has other tables leave the name that one is to have by a look.
@@ -55,6 +57,9 @@ pub(super) fn make_room(
     id: u32,
     changes: &mut Vec<SchemaChange>,
 ) {
+    if tables.get(&id).is_none_or(|carried| carried.has_passed(look)) {
+        return;
+    }
     let name = |id: u32| look.of(id).map(|d| d.table.name.clone());
     let called = |carried: &Carried| match &carried.known {
         Known::Followed(table, _) if !table.is_gone() => Some(table.now().name.clone()),
@@ -73,7 +78,18 @@ pub(super) fn make_room(
 }
 
 impl Carried {
+    /// Whether nothing comes of a look any more: of the newest one that is so nearly always, and it is met with every transaction.
+    fn has_passed(&self, look: &Look) -> bool {
+        match &self.known {
+            Known::Followed(table, _) => table.has_passed(look),
+            Known::Planned(_) | Known::Described(_) => true,
+        }
+    }
+
     pub(super) fn pass(&mut self, look: &Look) -> Result<Option<SchemaChange>> {
+        if self.has_passed(look) {
+            return Ok(None);
+        }
         let Known::Followed(table, message) = &mut self.known else { return Ok(None) };
         let change = table.pass(look)?;
         // What was announced and is not settled is from behind the look, and settled with the next row.

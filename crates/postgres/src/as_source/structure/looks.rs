@@ -67,6 +67,8 @@ impl Look {
 struct Kept {
     count: u64,
     looks: VecDeque<Arc<Look>>,
+    /// The number of the last look that was handed out as passed.
+    passed: u64,
     failed: Option<AdapterError>,
 }
 
@@ -229,13 +231,16 @@ impl Looks {
         kept.looks.iter().take_while(|look| !look.sees(xid, commit_lsn)).cloned().collect()
     }
 
-    /// The looks of which nothing comes any more that they see, once a place in the log is reached. They are not kept any
-    /// longer, but for the last one, which later ones are compared with.
+    /// The looks of which nothing comes any more that they see, once a place in the log is reached; each once. They are not kept
+    /// any longer, but for the last one, which later ones are compared with.
     pub(crate) fn passed(&self, end_lsn: u64) -> Vec<Arc<Look>> {
         let mut kept = self.kept();
-        let passed =
-            kept.looks.iter().take_while(|look| look.complete_at <= end_lsn).cloned().collect::<Vec<_>>();
-        let let_go = passed.len().min(kept.looks.len().saturating_sub(1));
+        let behind = kept.looks.iter().take_while(|look| look.complete_at <= end_lsn).count();
+        let before = kept.passed;
+        let new = kept.looks.iter().take(behind).filter(|look| look.number > before);
+        let passed: Vec<_> = new.cloned().collect();
+        kept.passed = passed.last().map_or(before, |last| last.number);
+        let let_go = behind.min(kept.looks.len().saturating_sub(1));
         kept.looks.drain(..let_go);
         passed
     }

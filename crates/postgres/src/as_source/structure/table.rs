@@ -104,12 +104,17 @@ impl Table {
         Some(self.layout.as_ref()?.iter().map(place).collect())
     }
 
+    /// Whether the stream had come past a look before.
+    pub(crate) fn has_passed(&self, look: &Look) -> bool {
+        look.number <= self.passed
+    }
+
     /// The stream has come past a look.
     ///
     /// # Errors
     /// If a value that rows have from before a column is not one of its type.
     pub(crate) fn pass(&mut self, look: &Look) -> Result<Option<SchemaChange>> {
-        if look.number <= self.passed {
+        if self.has_passed(look) {
             return Ok(None);
         }
         self.passed = look.number;
