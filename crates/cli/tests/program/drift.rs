@@ -447,7 +447,7 @@ fn a_change_that_the_target_has_not_come_to_is_no_difference_of_rows() {
         .moorage(&["verify"])
         .expect(3, &["public.t", "column a is not there any more", "the target has not come there yet"]);
     let row = ["row", "public.t", "1"];
-    let words = ["column a is not there any more; the target has not come there yet: `moorage run` does"];
+    let words = ["column a was dropped; the target has not come there yet: `moorage run` does"];
     mirror.moorage(&row).expect(3, &words);
     mirror.catch_up();
     mirror.moorage(&row).expect(0, &["both sides agree"]);

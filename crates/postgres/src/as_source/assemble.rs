@@ -59,6 +59,12 @@ pub(crate) struct Assembler {
     open: Option<Open>,
     /// The transactions so far.
     transactions: u64,
+    /// Whether no look says anything about what was before the open transaction.
+    is_clear: bool,
+    /// How many tables wait for a look to settle what was announced of them.
+    unsettled: usize,
+    /// The number of the last look that all tables have passed.
+    passed: u64,
     order: u64,
     bytes: usize,
     segment: Segment,
@@ -161,6 +167,9 @@ impl Assembler {
             proof: None,
             open: None,
             transactions: 0,
+            is_clear: false,
+            unsettled: 0,
+            passed: 0,
             order: 0,
             bytes: 0,
             segment: Segment::default(),
@@ -306,6 +315,7 @@ impl Assembler {
         let expected = match &mut carried.known {
             Known::Planned(expected) => expected,
             Known::Followed(_, message) => {
+                self.unsettled += usize::from(message.is_none());
                 *message = Some(announced(relation));
                 carried.structure = None;
                 return Ok(());
@@ -332,6 +342,16 @@ impl Assembler {
         Ok(())
     }
 
+    /// The number of the last look that all tables have passed.
+    pub(crate) fn passed(&self) -> u64 {
+        self.passed
+    }
+
+    /// A transaction begins; `is_clear` says whether no look behind [`passed`](Self::passed) is about what was before it.
+    pub(crate) fn begins(&mut self, is_clear: bool) {
+        self.is_clear = is_clear;
+    }
+
     /// What has to be told before this message can be fed; nothing where structures are not followed.
     pub(crate) fn asks(&self, message: &Message<'_>) -> Vec<Ask> {
         let relations: &[u32] = match message {
@@ -341,6 +361,10 @@ impl Assembler {
             Message::Truncate { relations } => relations,
             _ => return Vec::new(),
         };
+        if self.is_clear && self.unsettled == 0 {
+            // So it is with nearly every row.
+            return Vec::new();
+        }
         let Some(open) = self.open.as_ref().filter(|open| self.follows && !open.is_proof) else {
             return Vec::new();
         };
@@ -377,10 +401,10 @@ impl Assembler {
             changes.extend(carried.pass(look)?);
         }
         let carried = self.tables.get_mut(&ask.relation);
-        changes.extend(match (seeing, carried) {
-            (Some(look), Some(carried)) => carried.settle(look)?,
-            _ => None,
-        });
+        if let (Some(look), Some(carried)) = (seeing, carried) {
+            self.unsettled -= usize::from(carried.is_unsettled());
+            changes.extend(carried.settle(look)?);
+        }
         Ok(changes)
     }
 
@@ -410,8 +434,12 @@ impl Assembler {
     /// Likewise.
     pub(crate) fn passes(&mut self, looks: &[Arc<Look>]) -> Result<Vec<SchemaChange>> {
         let mut changes = Vec::new();
+        if looks.is_empty() {
+            return Ok(changes);
+        }
         let ids: Vec<u32> = self.tables.keys().copied().collect();
         for look in looks {
+            self.passed = look.number;
             for id in &ids {
                 make_room(&mut self.tables, look, *id, &mut changes);
                 let Some(carried) = self.tables.get_mut(id) else { continue };

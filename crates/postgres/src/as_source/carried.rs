@@ -98,6 +98,11 @@ impl Carried {
         Ok(change)
     }
 
+    /// Whether a look is needed to settle what was announced.
+    pub(super) fn is_unsettled(&self) -> bool {
+        matches!(&self.known, Known::Followed(_, Some(_)))
+    }
+
     pub(super) fn settle(&mut self, look: &Look) -> Result<Option<SchemaChange>> {
         let Known::Followed(table, message) = &mut self.known else { return Ok(None) };
         let Some(message) = message.take() else { return Ok(None) };

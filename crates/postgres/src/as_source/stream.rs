@@ -411,8 +411,13 @@ async fn structures(
     looks: &Looks,
     message: &Message<'_>,
 ) -> Result<Vec<SchemaChange>> {
-    if let Message::Commit { end_lsn, .. } = message {
-        return assembler.passes(&looks.passed(*end_lsn));
+    match message {
+        Message::Begin { commit_lsn, xid, .. } => {
+            assembler.begins(looks.has_none_before(*xid, *commit_lsn, assembler.passed()));
+            return Ok(Vec::new());
+        }
+        Message::Commit { end_lsn, .. } => return assembler.passes(&looks.passed(*end_lsn)),
+        _ => {}
     }
     let mut changes: Vec<SchemaChange> = assembler.tells(message)?.into_iter().collect();
     for ask in assembler.asks(message) {

@@ -224,6 +224,14 @@ impl Looks {
         }
     }
 
+    /// Whether the looks behind the one of this number say nothing about what was before a transaction: there is none, or the
+    /// first of them sees it.
+    pub(crate) fn has_none_before(&self, xid: u32, commit_lsn: u64, passed: u64) -> bool {
+        let kept = self.kept();
+        let next = kept.looks.iter().find(|look| look.number > passed);
+        next.is_none_or(|look| look.sees(xid, commit_lsn))
+    }
+
     /// The looks that do not see a transaction and that are older than any that does, as far as looks were made. Does not
     /// wait.
     pub(crate) fn before(&self, xid: u32, commit_lsn: u64) -> Vec<Arc<Look>> {

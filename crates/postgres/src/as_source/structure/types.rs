@@ -88,6 +88,7 @@ pub(crate) struct PresentNames(pub(crate) HashMap<usize, HashMap<Vec<u8>, Vec<u8
 
 impl PresentNames {
     /// A value as it is called now.
+    #[inline]
     pub(crate) fn of<'a>(&'a self, place: usize, text: &'a [u8]) -> &'a [u8] {
         if self.0.is_empty() {
             return text;
