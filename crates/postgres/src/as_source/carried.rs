@@ -144,7 +144,7 @@ pub(super) fn push_tuple(
     if tuple.columns() != columns.len() {
         return Err(format!("a row with {} values for {} columns", tuple.columns(), columns.len()));
     }
-    let schema = rows.schema().clone();
+    let (schema, as_written) = (rows.schema().clone(), structure.names.is_empty());
     let mut unchanged: Option<Box<[bool]>> = None;
     let mut others = otherwise.map(|tuple| tuple.fields());
     for (field, column) in tuple.fields().zip(columns) {
@@ -160,7 +160,8 @@ pub(super) fn push_tuple(
             }
             Field::Text(text) => {
                 let logical: &LogicalType = &schema.columns[column].logical;
-                push_text(builder, logical, structure.names.of(column, text))
+                let text = if as_written { text } else { structure.names.of(column, text) };
+                push_text(builder, logical, text)
                     .map_err(|e| format!("column {}: {e}", schema.columns[column].name))?;
             }
         }
