@@ -9,14 +9,14 @@
 //! tells it; a change of structure is handed on in a segment of its own. Elsewhere a structure that is not the planned one
 //! is an error, when a change of it is not left out.
 
+mod asking;
+
 use crate::as_source::carried::{
-    Carried, Known, Structure, announced, difference, identity_difference, make_room, push_tuple,
+    Carried, Known, Structure, announced, difference, identity_difference, push_tuple,
 };
 use crate::as_source::describing::Describing;
 use crate::as_source::mark::Mark;
 use crate::as_source::named::NOTE_PREFIX;
-use crate::as_source::structure::event;
-use crate::as_source::structure::looks::Look;
 use crate::as_source::structure::state::State;
 use crate::as_source::structure::table::Table;
 use crate::as_source::structure::types::PresentNames;
@@ -28,7 +28,6 @@ use moorage_adapter::{AdapterError, Result, StreamTable};
 use moorage_core::change::builder::{ChangeBlockBuilder, Images};
 use moorage_core::change::kind::{ChangeKind, Transaction};
 use moorage_core::change::segment::Segment;
-use moorage_core::change::structure::SchemaChange;
 use moorage_core::checkpoint::decide::Refusal;
 use moorage_core::checkpoint::stored::Checkpoint;
 use moorage_core::model::described::SourceTable;
@@ -92,18 +91,6 @@ pub(crate) fn proof_text(commit_lsn: u64, xid: u32) -> String {
 pub(crate) fn proof_parts(text: &str) -> Option<(u64, u32)> {
     let (at, xid) = text.split_once(' ')?;
     Some((lsn::parse(at)?, xid.parse().ok()?))
-}
-
-/// What has to be told before a row can be taken.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) struct Ask {
-    /// The row's transaction.
-    pub(crate) xid: u32,
-    pub(crate) commit_lsn: u64,
-    /// Its table.
-    pub(crate) relation: u32,
-    /// Whether a look that sees the transaction is needed; otherwise just those that do not see it.
-    pub(crate) settles: bool,
 }
 
 impl Assembler {
@@ -340,113 +327,6 @@ impl Assembler {
         let columns = relation.columns.iter().map(|c| index(c.name)).collect();
         carried.structure = Some(Structure { columns, drift, names: PresentNames::default() });
         Ok(())
-    }
-
-    /// The number of the last look that all tables have passed.
-    pub(crate) fn passed(&self) -> u64 {
-        self.passed
-    }
-
-    /// A transaction begins; `is_clear` says whether no look behind [`passed`](Self::passed) is about what was before it.
-    pub(crate) fn begins(&mut self, is_clear: bool) {
-        self.is_clear = is_clear;
-    }
-
-    /// What has to be told before this message can be fed; nothing where structures are not followed.
-    pub(crate) fn asks(&self, message: &Message<'_>) -> Vec<Ask> {
-        let relations: &[u32] = match message {
-            Message::Insert { relation, .. }
-            | Message::Update { relation, .. }
-            | Message::Delete { relation, .. } => std::slice::from_ref(relation),
-            Message::Truncate { relations } => relations,
-            _ => return Vec::new(),
-        };
-        if self.is_clear && self.unsettled == 0 {
-            // So it is with nearly every row.
-            return Vec::new();
-        }
-        let Some(open) = self.open.as_ref().filter(|open| self.follows && !open.is_proof) else {
-            return Vec::new();
-        };
-        let ask = |relation: &u32| {
-            let carried = self.tables.get(relation)?;
-            let is_first = carried.asked_in != open.count;
-            let Known::Followed(table, message) = &carried.known else { return None };
-            let covered = carried.mark.as_ref().is_some_and(|m| m.covers(open.xid, open.commit_lsn));
-            let settles = message.is_some();
-            let needed = (is_first || settles) && !covered && !table.is_gone();
-            needed.then_some(Ask { xid: open.xid, commit_lsn: open.commit_lsn, relation: *relation, settles })
-        };
-        relations.iter().filter_map(ask).collect()
-    }
-
-    /// Tells what was asked for: the looks that do not see the transaction, and the first that does, if that was needed.
-    /// Gives the changes of structure that this shows; what was collected has to be taken before they are handed on.
-    ///
-    /// # Errors
-    /// If a look has a value that is not one of its type.
-    pub(crate) fn told(
-        &mut self,
-        ask: Ask,
-        before: &[Arc<Look>],
-        seeing: Option<&Look>,
-    ) -> Result<Vec<SchemaChange>> {
-        let mut changes = Vec::new();
-        if let (Some(open), Some(carried)) = (&self.open, self.tables.get_mut(&ask.relation)) {
-            carried.asked_in = open.count;
-        }
-        for look in before {
-            make_room(&mut self.tables, look, ask.relation, &mut changes);
-            let Some(carried) = self.tables.get_mut(&ask.relation) else { break };
-            changes.extend(carried.pass(look)?);
-        }
-        let carried = self.tables.get_mut(&ask.relation);
-        if let (Some(look), Some(carried)) = (seeing, carried) {
-            self.unsettled -= usize::from(carried.is_unsettled());
-            changes.extend(carried.settle(look)?);
-        }
-        Ok(changes)
-    }
-
-    /// What an event trigger tells of a table's structure; what was collected has to be taken before it is handed on.
-    ///
-    /// # Errors
-    /// If a value that rows have from before a column is not one of its type.
-    pub(crate) fn tells(&mut self, message: &Message<'_>) -> Result<Option<SchemaChange>> {
-        let Message::LogMessage { transactional: true, prefix, content } = message else { return Ok(None) };
-        let Some(open) = self.open.as_ref().filter(|o| self.follows && !o.is_proof) else { return Ok(None) };
-        let Some(told) = (*prefix == event::PREFIX.as_bytes()).then(|| event::read(content)).flatten() else {
-            return Ok(None);
-        };
-        let Some(carried) = self.tables.get_mut(&told.table) else { return Ok(None) };
-        let Known::Followed(table, message) = &mut carried.known else { return Ok(None) };
-        if table.is_gone() || carried.mark.as_ref().is_some_and(|m| m.covers(open.xid, open.commit_lsn)) {
-            return Ok(None);
-        }
-        let (change, is_open) = (table.is_told(&told)?, message.is_some());
-        carried.adopt(change.as_ref(), is_open);
-        Ok(change)
-    }
-
-    /// The transaction that is open is the first to end behind these looks.
-    ///
-    /// # Errors
-    /// Likewise.
-    pub(crate) fn passes(&mut self, looks: &[Arc<Look>]) -> Result<Vec<SchemaChange>> {
-        let mut changes = Vec::new();
-        if looks.is_empty() {
-            return Ok(changes);
-        }
-        let ids: Vec<u32> = self.tables.keys().copied().collect();
-        for look in looks {
-            self.passed = look.number;
-            for id in &ids {
-                make_room(&mut self.tables, look, *id, &mut changes);
-                let Some(carried) = self.tables.get_mut(id) else { continue };
-                changes.extend(carried.pass(look)?);
-            }
-        }
-        Ok(changes)
     }
 
     /// Whether what is handed on now stands inside a transaction that is used.
