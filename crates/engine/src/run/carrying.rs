@@ -54,6 +54,12 @@ pub(crate) enum Led {
     Ends(SchemaChange),
 }
 
+impl From<Option<(Collected, Event)>> for Led {
+    fn from(done: Option<(Collected, Event)>) -> Self {
+        done.map_or(Self::Nowhere, |(next, event)| Self::To(next, Some(event)))
+    }
+}
+
 impl Carrying {
     pub(crate) fn new(following: &Following) -> Result<Self> {
         let plans: CarriedTables = following.plans.iter().cloned().collect();
@@ -160,7 +166,7 @@ impl Carrying {
             let what = found.iter().flatten().map(ToString::to_string).collect::<Vec<_>>().join(", ");
             let before = TablePlan { structure: known.cloned().map(Arc::new), ..(*held.plan).clone() };
             held.changes.push(HeldChange { id, step, decision: None });
-            return Ok(holds(pipeline, held, Arc::new(before), what));
+            return Ok(holds(pipeline, held, Arc::new(before), what).into());
         }
         let Some((_, before)) = self.plans.of(&change.table) else { return Ok(Led::Nowhere) };
         let before = before.clone();
@@ -196,7 +202,7 @@ impl Carrying {
             self.mappers.remove(&before);
             self.plans = self.plans.with(&before, before.clone(), true);
             let held = Held { plan: before.clone(), changes: vec![change] };
-            let led = holds(pipeline, &held, before.clone(), alteration.what);
+            let led = holds(pipeline, &held, before.clone(), alteration.what).into();
             self.held.insert(before.table().clone(), held);
             return Ok(led);
         }

@@ -2,7 +2,6 @@
 
 use crate::before::draft::by;
 use crate::pipeline::ends::Pipeline;
-use crate::run::carrying::Led;
 use moorage_adapter::Event;
 use moorage_core::apply::batch::Collected;
 use moorage_core::drift::alter::{Alteration, Then};
@@ -63,9 +62,15 @@ pub(super) fn is_done_by_hand(pipeline: &Pipeline, held: &Held, there: TargetCol
         && is_done(all.iter().map(AsRef::as_ref), there)
 }
 
-/// The last change of a held table is kept.
-pub(super) fn holds(pipeline: &Pipeline, held: &Held, before: Arc<TablePlan>, what: String) -> Led {
-    let Some(last) = held.changes.last() else { return Led::Nowhere };
+/// The last change of a held table is kept, beside how the table was carried before it and what it is, for people. None if
+/// there is no change.
+pub(super) fn holds(
+    pipeline: &Pipeline,
+    held: &Held,
+    before: Arc<TablePlan>,
+    what: String,
+) -> Option<(Collected, Event)> {
+    let last = held.changes.last()?;
     let (id, step, after) = (last.id, last.step.clone(), held.plan.clone());
     let event = Event::StructureChanged {
         table: after.table().to_string(),
@@ -77,5 +82,5 @@ pub(super) fn holds(pipeline: &Pipeline, held: &Held, before: Arc<TablePlan>, wh
     let would = alterations(pipeline, held, Some(DriftPolicy::Follow)).ok().and_then(|mut all| all.pop());
     let (then, steps) = (Then::Holds, Vec::new());
     let alteration = Alteration { before, after, steps, then, what, id, step, would };
-    Led::To(Collected::Alter(Arc::new(alteration)), Some(event))
+    Some((Collected::Alter(Arc::new(alteration)), event))
 }
