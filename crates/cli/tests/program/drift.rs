@@ -336,6 +336,30 @@ fn a_column_of_the_targets_own_is_left_alone(#[values(false, true)] file: bool) 
     assert_eq!(count, 1);
 }
 
+/// A column that somebody has made, and that does not take the value of the one that comes, holds its table alone.
+#[rstest]
+fn a_column_made_by_hand_that_refuses_the_value_holds_its_table(#[values(false, true)] file: bool) {
+    let mirror = Mirror::new(
+        &format!("refusing_column_{}", u8::from(file)),
+        "CREATE TABLE t (id int PRIMARY KEY); INSERT INTO t VALUES (1); CREATE TABLE u (id int PRIMARY KEY)",
+    );
+    if file {
+        mirror.has_file_as_target();
+    }
+    mirror.catch_up();
+    let (t, u) = if file { ("t", "u") } else { ("mirror.t", "mirror.u") };
+    let column = "note text CONSTRAINT not_new CHECK (note <> 'new')";
+    in_the_target(&mirror, file, &format!("ALTER TABLE {t} ADD {column}"));
+    mirror.source.run("ALTER TABLE t ADD note text DEFAULT 'new'; INSERT INTO u VALUES (1)");
+    mirror.catch_up().expect(0, &["not_new", "held until someone decides"]);
+    let count = format!("SELECT count(*) FROM {u}");
+    let count: i64 = if file { mirror.value(&count) } else { mirror.target.value(&count) };
+    assert_eq!(count, 1, "the others go on");
+    in_the_target(&mirror, file, &format!("ALTER TABLE {t} RENAME note TO ours"));
+    mirror.catch_up();
+    mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
+}
+
 /// What there is no room for is gone, with its table alone, which the next run reads again.
 #[test]
 fn a_table_with_more_held_than_there_is_room_for_is_read_again() {

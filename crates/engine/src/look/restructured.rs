@@ -1,6 +1,7 @@
 //! Reading a source table whose structure is one that the target has not come to. The main type is [`Restructured`].
 
 use crate::before::draft::by;
+use crate::look::verify::HELD;
 use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::Result;
 use moorage_adapter::{StoredTable, TableState};
@@ -32,11 +33,8 @@ pub(super) async fn restructured(pipeline: &Pipeline, stored: &StoredTable) -> R
     else {
         return Ok(None);
     };
-    let waits = if stored.state == TableState::Held {
-        "its changes are held until someone decides: `moorage drift` shows about what"
-    } else {
-        "the target has not come there yet: `moorage run` does"
-    };
+    let is_held = stored.state == TableState::Held;
+    let waits = if is_held { HELD } else { "the target has not come there yet: `moorage run` does" };
     let found = pipeline.source.discover().await?;
     let is_it = |table: &&SourceTable| match stored.plan.source_id {
         0 => table.name == *stored.plan.table(),
@@ -50,7 +48,7 @@ pub(super) async fn restructured(pipeline: &Pipeline, stored: &StoredTable) -> R
     let (after, schema) = (Arc::new(table.clone()), as_it_is.schema.clone());
     let step = Arc::new(Step { after, schema, values: None, unknown: None, types: Vec::new() });
     if differences(known, &step).is_empty() {
-        let why = (stored.state == TableState::Held).then(|| waits.to_string());
+        let why = is_held.then(|| waits.to_string());
         return Ok(why.map(|why| Restructured { now: Some(stored.plan.clone()), why: Some(why) }));
     }
     let plan = Arc::new(stored.plan.clone());
@@ -68,7 +66,7 @@ pub(super) async fn restructured(pipeline: &Pipeline, stored: &StoredTable) -> R
     };
     let why = match what {
         Some(what) => Some(format!("{what}; {waits}")),
-        None => (stored.state == TableState::Held).then(|| waits.to_string()),
+        None => is_held.then(|| waits.to_string()),
     };
     Ok(Some(Restructured { now, why }))
 }

@@ -104,7 +104,7 @@ async fn without_gone(
     Ok((gone, aside, compared))
 }
 
-const HELD: &str = "its changes are held until someone decides: `moorage drift` shows about what";
+pub(super) const HELD: &str = "its changes are held until someone decides: `moorage drift` shows about what";
 
 fn why_not(now: Option<&StoredTable>, before: &StoredTable) -> Option<String> {
     match now {

@@ -416,7 +416,9 @@ async fn structures(
             assembler.begins(looks.has_none_before(*xid, *commit_lsn, assembler.passed()));
             return Ok(Vec::new());
         }
-        Message::Commit { end_lsn, .. } => return assembler.passes(&looks.passed(*end_lsn)),
+        Message::Commit { end_lsn, .. } => {
+            return assembler.passes(&looks.passed(*end_lsn, assembler.passed()));
+        }
         _ => {}
     }
     let mut changes: Vec<SchemaChange> = assembler.tells(message)?.into_iter().collect();

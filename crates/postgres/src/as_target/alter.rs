@@ -119,12 +119,18 @@ async fn fill(session: &Session, plan: &TablePlan, column: usize, value: Option<
         let reason = format!("column {called} is there, with other values: rename or drop that column there");
         return Err(AdapterError::refused(doing(), reason));
     }
-    match given {
-        Some(given) => {
-            session.run(doing(), &format!("UPDATE {table} SET {name} = {given} WHERE {name} IS NULL")).await
+    let Some(given) = given else { return Ok(()) };
+    of_its_rows(session, doing(), &format!("UPDATE {table} SET {name} = {given} WHERE {name} IS NULL")).await
+}
+
+/// Runs a statement that changes rows. What people made of the table may refuse it.
+async fn of_its_rows(session: &Session, doing: Doing, sql: &str) -> Result<()> {
+    session.client().batch_execute(sql).await.map_err(|e| match e.code().map(SqlState::code) {
+        Some(code) if REFUSALS.iter().any(|class| code.starts_with(class)) => {
+            refused(code, doing, &words(&e))
         }
-        None => Ok(()),
-    }
+        _ => session.error(&doing, &e),
+    })
 }
 
 /// Takes the locks that altering tables needs, all or none: whoever reads one of them waits for at most half a second
@@ -172,12 +178,12 @@ async fn attempt(session: &Session, doing: Doing, sql: &str) -> Result<Option<(S
 
 /// Carries out the steps, and keeps the new plan. The locks are there already, or are waited for half a second.
 pub(super) async fn alter(session: &Session, pipeline: &str, alteration: &Alteration) -> Result<()> {
-    let there = match alteration.steps.iter().any(AlterStep::is_of_table) {
+    let mut there = match alteration.steps.iter().any(AlterStep::is_of_table) {
         true => columns(session, &alteration.after.target).await?,
         false => Vec::new(),
     };
     let mut open = Vec::new();
-    for (step, standing) in alteration.steps.iter().zip(alteration.standing(&mut there.clone())) {
+    for (step, standing) in alteration.steps.iter().zip(alteration.standing(&mut there)) {
         match (standing, step) {
             (Standing::Declared, AlterStep::Add { column, value }) => {
                 fill(session, &alteration.after, *column, value.as_ref()).await?;
@@ -200,13 +206,7 @@ pub(super) async fn alter(session: &Session, pipeline: &str, alteration: &Altera
     }
     for sql in of_rows(alteration) {
         let doing = Doing::to("renaming a value in", &alteration.after.target);
-        session.client().batch_execute(&sql).await.map_err(|e| match e.code().map(SqlState::code) {
-            // What people made of the table may refuse the new name.
-            Some(code) if REFUSALS.iter().any(|class| code.starts_with(class)) => {
-                refused(code, doing, &words(&e))
-            }
-            _ => session.error(&doing, &e),
-        })?;
+        of_its_rows(session, doing, &sql).await?;
     }
     rejects::carry(session, pipeline, alteration).await?;
     state::keep_plan(session, pipeline, &alteration.after, alteration.then).await

@@ -61,8 +61,12 @@ fn fill(
         let reason = format!("column {called} is there, with other values: rename or drop that column there");
         return Err(AdapterError::refused(doing(), reason));
     }
-    db.execute_batch(&format!("UPDATE {table} SET {name} = {given} WHERE {name} IS NULL"))
-        .map_err(|e| sql_error(path, doing(), e))
+    let sql = format!("UPDATE {table} SET {name} = {given} WHERE {name} IS NULL");
+    db.execute_batch(&sql).map_err(|e| match e.sqlite_error_code() {
+        // What people made of the column.
+        Some(rusqlite::ErrorCode::ConstraintViolation) => AdapterError::refused(doing(), e.to_string()),
+        _ => sql_error(path, doing(), e),
+    })
 }
 
 /// A value as SQL.

@@ -67,8 +67,6 @@ impl Look {
 struct Kept {
     count: u64,
     looks: VecDeque<Arc<Look>>,
-    /// The number of the last look that was handed out as passed.
-    passed: u64,
     failed: Option<AdapterError>,
 }
 
@@ -239,15 +237,13 @@ impl Looks {
         kept.looks.iter().take_while(|look| !look.sees(xid, commit_lsn)).cloned().collect()
     }
 
-    /// The looks of which nothing comes any more that they see, once a place in the log is reached; each once. They are not kept
-    /// any longer, but for the last one, which later ones are compared with.
-    pub(crate) fn passed(&self, end_lsn: u64) -> Vec<Arc<Look>> {
+    /// The looks behind the one of number `passed` of which nothing comes any more that they see, once a place in the log is
+    /// reached. They are not kept any longer, but for the last one, which later ones are compared with.
+    pub(crate) fn passed(&self, end_lsn: u64, passed: u64) -> Vec<Arc<Look>> {
         let mut kept = self.kept();
         let behind = kept.looks.iter().take_while(|look| look.complete_at <= end_lsn).count();
-        let before = kept.passed;
-        let new = kept.looks.iter().take(behind).filter(|look| look.number > before);
+        let new = kept.looks.iter().take(behind).filter(|look| look.number > passed);
         let passed: Vec<_> = new.cloned().collect();
-        kept.passed = passed.last().map_or(before, |last| last.number);
         let let_go = behind.min(kept.looks.len().saturating_sub(1));
         kept.looks.drain(..let_go);
         passed
