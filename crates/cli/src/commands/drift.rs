@@ -164,7 +164,8 @@ async fn decide(
     } else {
         outcomes.iter().for_each(|(id, outcome)| render::out(format!("drift {id}: {}", told(outcome))));
     }
-    Ok(Finished::Clean)
+    let waits = |(_, outcome): &(u64, Option<String>)| outcome.as_ref().is_some_and(|why| !why.is_empty());
+    Ok(if outcomes.iter().any(waits) { Finished::Found } else { Finished::Clean })
 }
 
 /// Waits for what a running pipeline says.

@@ -253,12 +253,12 @@ fn in_the_target(mirror: &Mirror, file: bool, statements: &str) {
     }
 }
 
-/// What `drift show` says that following takes may be done in the target by hand: the next run goes on if all of it is, and
-/// does what is left if someone decides.
+/// What `drift show` says that following takes may be done in the target by hand: a run that goes on sees it if all of it is,
+/// and so does the next one, which does what is left if someone decides.
 #[rstest]
 fn what_is_done_in_the_target_by_hand_is_not_done_again(
     #[values(false, true)] file: bool,
-    #[values("all", "some")] how: &str,
+    #[values("all", "some", "running")] how: &str,
 ) {
     let name = format!("by_hand_{how}_{}", u8::from(file));
     let mirror = Mirror::new(
@@ -287,6 +287,10 @@ fn what_is_done_in_the_target_by_hand_is_not_done_again(
     mirror
         .moorage(&["drift", "show", "2"])
         .expect(3, &["following it does in the target", "ADD COLUMN \"d\""]);
+    let mut running = (how == "running").then(|| mirror.start(&["run"]));
+    if let Some(running) = &mut running {
+        running.wait_for("following changes");
+    }
     in_the_target(&mirror, file, &statements(0));
     if how == "some" {
         // The column without its value.
@@ -299,7 +303,16 @@ fn what_is_done_in_the_target_by_hand_is_not_done_again(
         in_the_target(&mirror, file, &statements(1));
     }
     mirror.source.run("UPDATE t SET d = 7 WHERE id = 4");
-    mirror.catch_up().expect(0, &["public.t: column a is called c now", "it catches up"]);
+    let told = ["public.t: column a is called c now", "it catches up"];
+    match running {
+        Some(mut running) => {
+            told.iter().for_each(|text| running.wait_for(text));
+            running.signal("INT");
+            assert_eq!(running.end(), 0, "{}", running.log());
+            mirror.catch_up();
+        }
+        None => drop(mirror.catch_up().expect(0, &told)),
+    }
     mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
     if !file {
         mirror.assert_same("t");
@@ -382,6 +395,49 @@ fn a_table_with_more_held_than_there_is_room_for_is_read_again() {
     mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
 }
 
+/// What comes behind changes that are gone is not taken for all there is: whatever is changed or decided, the table waits until
+/// it is read again, by the run that goes on too.
+#[rstest]
+fn a_table_without_room_is_not_merged_before_it_is_read_again(#[values(false, true)] file: bool) {
+    let mirror = Mirror::new(
+        &format!("without_room_{}", u8::from(file)),
+        "CREATE TABLE t (id int PRIMARY KEY, a text); INSERT INTO t VALUES (0, 'first'); CREATE TABLE u (id int PRIMARY KEY)",
+    );
+    mirror.add("hold_limit = \"64KiB\"");
+    if file {
+        mirror.has_file_as_target();
+    }
+    mirror.catch_up();
+    let mut running = mirror.start(&["run"]);
+    running.wait_for("following changes");
+    let others_go_on = |n: i64| {
+        mirror.source.run(&format!("INSERT INTO u VALUES ({n})"));
+        wait_until("the others go on", || match file {
+            true => mirror.value::<i64>("SELECT count(*) FROM u") == n,
+            false => mirror.target.value::<i64>("SELECT count(*) FROM mirror.u") == n,
+        });
+    };
+    mirror.source.run("ALTER TABLE t RENAME a TO b; INSERT INTO t VALUES (1, 'x')");
+    others_go_on(1);
+    mirror.source.run("INSERT INTO t SELECT i, md5(i::text) FROM generate_series(2, 5000) i");
+    running.wait_for("more changes were held than `hold_limit` allows");
+    mirror.source.run(
+        "ALTER TABLE t RENAME b TO c; INSERT INTO t VALUES (6000, 'y'); ALTER TABLE t ADD d int DEFAULT 5",
+    );
+    others_go_on(2);
+    mirror.moorage(&["drift"]).expect(0, &["column b is called c now", "read again"]);
+    mirror.moorage(&["drift", "follow", "--all"]).expect(0, &["nothing is held"]);
+    mirror.moorage(&["status"]).expect(0, &["needs resnapshot"]);
+    mirror.moorage(&["resnapshot", "public.t"]).expect(0, &[]);
+    mirror.source.run("INSERT INTO t VALUES (6001, 'z', 7); DELETE FROM t WHERE id = 0");
+    others_go_on(3);
+    running.signal("INT");
+    assert_eq!(running.end(), 0, "{}", running.log());
+    mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
+    mirror.catch_up();
+    mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
+}
+
 #[rstest]
 #[case::added("stop_added", "ALTER TABLE t ADD b text DEFAULT 'new'", "column b was added")]
 #[case::dropped("stop_dropped", "ALTER TABLE t DROP a", "column a was dropped")]
@@ -451,9 +507,22 @@ fn a_view_that_is_in_the_way_holds_its_table_and_is_named() {
     assert_eq!(mirror.target.value::<i64>("SELECT count(*) FROM mirror.u"), 1, "the others go on");
     mirror.catch_up().expect(0, &["stays held", "mirror.sums"]);
     mirror.moorage(&["drift"]).expect(3, &["numeric(12,2)", "mirror.sums"]);
+    // Whoever decides while it is in the way is told so, as often as they do, and nothing ends over it.
+    let mut running = mirror.start(&["run"]);
+    running.wait_for("stays held");
+    let refused = ["the target does not take it", "mirror.sums"];
+    for n in 2..4 {
+        mirror.moorage(&["drift", "follow", "1"]).expect(3, &refused);
+        mirror.source.run(&format!("INSERT INTO u VALUES ({n})"));
+        let there = "SELECT count(*) FROM mirror.u";
+        wait_until("the others go on", || mirror.target.value::<i64>(there) == n);
+    }
     mirror.target.run("DROP VIEW mirror.sums");
-    mirror.catch_up();
+    mirror.moorage(&["drift", "follow", "1"]).expect(0, &["goes on with it"]);
     mirror.assert_same("t");
+    running.signal("INT");
+    assert_eq!(running.end(), 0, "{}", running.log());
+    mirror.catch_up();
     mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
     mirror.moorage(&["drift"]).expect(0, &["followed"]);
 }

@@ -1,6 +1,8 @@
 //! Names, partitions, generated columns, and structures that change.
 
-use crate::harness::Project;
+use crate::harness::{Mirror, Project};
+use moorage_testkit::wait_until;
+use rstest::rstest;
 
 #[test]
 fn all_names_that_the_source_allows_are_carried() {
@@ -80,7 +82,7 @@ fn a_table_whose_key_is_generated_is_carried_by_another_one() {
 }
 
 /// Another table of the same name is read in the place of the one that is gone, or stops the run where the file says so.
-#[rstest::rstest]
+#[rstest]
 #[case::while_stopped(false)]
 #[case::while_running(true)]
 fn a_table_that_was_made_again_is_read_again(#[case] live: bool) {
@@ -100,7 +102,7 @@ fn a_table_that_was_made_again_is_read_again(#[case] live: bool) {
         running.wait_for("following changes");
         project.session.run(again);
         running.wait_for("it was dropped and made again");
-        moorage_testkit::wait_until("the new one is there", || {
+        wait_until("the new one is there", || {
             project.value::<i64>("SELECT count(*) FROM t WHERE id = 5") == 1
         });
         running.signal("INT");
@@ -138,7 +140,7 @@ fn rules_drop_and_rename_columns() {
 
 /// B.13, B.17: a carried table that is dropped in the source is a state of that table; the others go on, and one can let
 /// go of it.
-#[rstest::rstest]
+#[rstest]
 #[case::log(false)]
 #[case::trigger(true)]
 fn a_table_that_is_gone_is_left_behind_and_let_go_of(#[case] trigger: bool) {
@@ -173,11 +175,92 @@ fn a_table_that_is_gone_is_left_behind_and_let_go_of(#[case] trigger: bool) {
     project.session.run("DROP TABLE stays");
     running.wait_for("public.stays is not followed any more");
     project.session.run("INSERT INTO vessels VALUES (3)");
-    moorage_testkit::wait_until("the other goes on", || {
-        project.value::<i64>("SELECT count(*) FROM vessels") == 3
-    });
+    wait_until("the other goes on", || project.value::<i64>("SELECT count(*) FROM vessels") == 3);
     running.signal("INT");
     assert_eq!(running.end(), 0, "{}", running.log());
     project.moorage(&["teardown", "--table", "stays", "--target"]).expect(0, &["removed"]);
     assert_eq!(project.value::<i64>("SELECT count(*) FROM sqlite_schema WHERE name = 'stays'"), 0);
+}
+
+/// Runs statements beside a run, or while nothing runs, and then has the target catch up.
+fn while_followed(mirror: &Mirror, live: bool, statements: &[&str]) {
+    let running = live.then(|| {
+        let mut running = mirror.start(&["run"]);
+        running.wait_for("following changes");
+        running
+    });
+    statements.iter().for_each(|statement| mirror.source.run(statement));
+    if let Some(mut running) = running {
+        let done = "SELECT count(*) FROM mirror.done";
+        wait_until("all of it is there", || mirror.target.value::<i64>(done) == 1);
+        running.signal("INT");
+        assert_eq!(running.end(), 0, "{}", running.log());
+    }
+    mirror.catch_up();
+}
+
+/// Tables that become partitions, partitions that become tables, and what is altered through the table that they are of.
+#[rstest]
+fn partitions_come_and_go_and_are_altered_together(
+    #[values("log", "trigger")] capture: &str,
+    #[values(false, true)] live: bool,
+) {
+    let mirror = Mirror::new(
+        &format!("attached_{capture}_{}", u8::from(live)),
+        "CREATE TABLE r (id int PRIMARY KEY, a text) PARTITION BY RANGE (id);
+         CREATE TABLE r1 PARTITION OF r FOR VALUES FROM (0) TO (100); CREATE TABLE r2 (a text, gone int, id int PRIMARY KEY);
+         ALTER TABLE r2 DROP gone; INSERT INTO r VALUES (1, 'a'), (2, 'b'); INSERT INTO r2 VALUES ('c', 101), ('d', 102); CREATE TABLE done (id int PRIMARY KEY)",
+    );
+    mirror.replace("[sources.harbour]", &format!("[sources.harbour]\ncapture = \"{capture}\""));
+    mirror.catch_up();
+    while_followed(
+        &mirror,
+        live,
+        &[
+            "UPDATE r2 SET a = 'x' WHERE id = 101; ALTER TABLE r ATTACH PARTITION r2 FOR VALUES FROM (100) TO (200); INSERT INTO r VALUES (103, 'e')",
+            "UPDATE r SET id = id + 150 WHERE id = 1",
+            "BEGIN; ALTER TABLE r ADD c int DEFAULT 5; UPDATE r SET c = NULL WHERE id IN (2, 102); INSERT INTO r VALUES (3, 'f', 7); COMMIT",
+            "CREATE TABLE r3 PARTITION OF r FOR VALUES FROM (200) TO (300); INSERT INTO r VALUES (201, 'g', 8)",
+            "ALTER TABLE r DETACH PARTITION r1; ALTER TABLE r ADD e text DEFAULT 'z'; UPDATE r1 SET a = 'detached' WHERE id = 2; INSERT INTO r VALUES (104, 'h', 9, 'y')",
+            "INSERT INTO done VALUES (1)",
+        ],
+    );
+    ["r1", "r2", "r3"].iter().for_each(|table| mirror.assert_same(table));
+    mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
+}
+
+/// A table that is moved out of what `include` means is still the one that was picked; its target table stays where it is.
+#[rstest]
+fn a_table_that_is_moved_to_another_schema_is_the_same_table(
+    #[values("log", "trigger")] capture: &str,
+    #[values(false, true)] live: bool,
+) {
+    let mirror = Mirror::new(
+        &format!("moved_{capture}_{}", u8::from(live)),
+        "CREATE SCHEMA yard; CREATE TABLE t (id int PRIMARY KEY, a int); INSERT INTO t VALUES (1, 1), (2, 2); CREATE TABLE done (id int PRIMARY KEY)",
+    );
+    mirror.replace("[sources.harbour]", &format!("[sources.harbour]\ncapture = \"{capture}\""));
+    mirror.catch_up();
+    let moved =
+        "UPDATE t SET a = 5 WHERE id = 1; ALTER TABLE t SET SCHEMA yard; INSERT INTO yard.t VALUES (3, 3)";
+    while_followed(
+        &mirror,
+        live,
+        &[
+            moved,
+            "ALTER TABLE yard.t ADD c int DEFAULT 9; DELETE FROM yard.t WHERE id = 2; INSERT INTO done VALUES (1)",
+        ],
+    );
+    let rows = "SELECT string_agg(t::text, ' ' ORDER BY id) FROM";
+    let same = || {
+        let (here, there) = (format!("{rows} mirror.t t"), format!("{rows} yard.t t"));
+        assert_eq!(mirror.target.value::<String>(&here), mirror.source.value::<String>(&there));
+    };
+    same();
+    mirror.moorage(&["drift", "--all"]).expect(0, &["public.t is called yard.t now"]);
+    // What comes in its old place is another table, and does not get its target table.
+    mirror.source.run("UPDATE yard.t SET a = 6 WHERE id = 3; CREATE TABLE t (id int PRIMARY KEY)");
+    mirror.catch_up().expect(0, &["public.t", "is followed and was called so before"]);
+    same();
+    mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
 }

@@ -60,6 +60,31 @@ impl Deed {
         };
         one.into_iter().chain(more.into_iter().flatten())
     }
+
+    /// What is left of it where target tables are given up until they are read again: nothing is written to them or kept of
+    /// them, and that they are altered is only noted. Nothing is what there is nothing left of.
+    pub fn without(self, is_given_up: impl Fn(&str) -> bool) -> Option<Self> {
+        match self {
+            Self::Write(batches) if batches.iter().any(|batch| is_given_up(&batch.plan.target)) => {
+                let rest = batches.iter().filter(|batch| !is_given_up(&batch.plan.target));
+                let rest: Vec<TableBatch> = rest.cloned().collect();
+                (!rest.is_empty()).then(|| Self::Write(rest.into()))
+            }
+            Self::Keep(plan, _) if is_given_up(&plan.target) => None,
+            Self::Alter(alteration) if is_given_up(&alteration.before.target) => {
+                Some(Self::Alter(Arc::new(alteration.unread())))
+            }
+            Self::Release(release) => match (release.plans(), release.alterations.last()) {
+                (Some((before, _)), Some(last)) if is_given_up(&before.target) => {
+                    // What became of its records was noted with what was kept.
+                    let (before, id) = (before.clone(), 0);
+                    Some(Self::Alter(Arc::new(Alteration { before, id, ..last.unread() })))
+                }
+                _ => Some(Self::Release(release)),
+            },
+            deed => Some(deed),
+        }
+    }
 }
 
 /// Prepares a batch, or a part of one. `tables` are those that are carried where it begins, and then those where it ends.

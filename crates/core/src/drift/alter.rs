@@ -90,6 +90,11 @@ pub struct Alteration {
 }
 
 impl Alteration {
+    /// The same where the table is to be read again as it is behind it: the target's is not altered.
+    pub fn unread(&self) -> Self {
+        Self { steps: Vec::new(), then: Then::Rereads, would: None, ..self.clone() }
+    }
+
     /// A change that is kept as the target's table was before, as it is behind the steps: what was set aside, for example.
     /// Rows from before a column have the value in it that those have which are there.
     ///

@@ -2,7 +2,7 @@
 
 use super::ddl;
 use super::findings::filter;
-use super::known::{keep_on, needs_each_change};
+use super::known::{keep_on, needs_each_change, unmatched};
 use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::Result;
 use moorage_adapter::{Lack, StoredTable, Surveyed, TableState};
@@ -60,7 +60,7 @@ pub async fn draft(pipeline: &Pipeline) -> Result<Draft> {
     let mut plan = plan_pipeline(pipeline, &found)?;
     let stored = pipeline.target.tables(&pipeline.name).await?;
     keep_on(pipeline, &found, &mut plan, &stored);
-    let unmatched = pipeline.config.picker().unmatched(&found);
+    let unmatched = unmatched(pipeline, &found, &stored);
     let surveyed = survey(pipeline, &plan, &stored).await?;
     Ok(Draft { found, plan, unmatched, surveyed })
 }

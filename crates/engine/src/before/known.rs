@@ -5,6 +5,7 @@ use moorage_adapter::{Committing, StoredTable, TableState};
 use moorage_core::TableName;
 use moorage_core::model::described::SourceTable;
 use moorage_core::model::structure::Structure;
+use moorage_core::pick::picker::Unmatched;
 use moorage_core::plan::make::{Plan, Refused, plan_known};
 use moorage_core::plan::table::TablePlan;
 
@@ -51,6 +52,8 @@ pub(crate) fn keep_on(
                 planned.refused.retain(|refused| !is_named(found, stored, &refused.table));
                 None
             }
+            // It was picked by the name that it had.
+            None if is_meant(pipeline, found, stored) => None,
             None => continue,
         };
         let followed = TablePlan {
@@ -64,6 +67,19 @@ pub(crate) fn keep_on(
         let is_as_it_was = then.maps_like(&TablePlan { source_id: then.source_id, ..stored.plan.clone() });
         planned.tables.push(if is_as_it_was { followed } else { then });
     }
+    for stored in stored.iter().filter(|s| s.state.is_unread()) {
+        let is_it = |table: &TablePlan| table.is_of_same(&stored.plan);
+        if !is_meant(pipeline, found, stored)
+            || planned.refused.iter().any(|r| is_named(found, stored, &r.table))
+        {
+            continue;
+        }
+        if let Some(then) = named_before(found, stored).and_then(|table| plan_again(pipeline, found, &table))
+        {
+            planned.tables.retain(|table| !is_it(table));
+            planned.tables.push(then);
+        }
+    }
     let is_known =
         |table: &TablePlan| stored.iter().any(|s| s.state != TableState::Gone && table.is_of_same(&s.plan));
     for again in planned.tables.iter_mut().filter(|table| !is_known(table)) {
@@ -76,6 +92,40 @@ pub(crate) fn keep_on(
     let known: Vec<TablePlan> = planned.tables.iter().filter(|table| is_known(table)).cloned().collect();
     refuse_taken(planned, &known.iter().collect::<Vec<_>>());
     planned.tables.sort_by(|a, b| a.table().cmp(b.table()));
+}
+
+/// A table of the source that is called otherwise by now, by the name that the project file's rules know it by.
+fn named_before(found: &[SourceTable], stored: &StoredTable) -> Option<SourceTable> {
+    let name = stored.plan.structure.as_deref()?.ruled_as();
+    let table = found.iter().find(|table| table.id != 0 && table.id == stored.plan.source_id)?;
+    (*name != table.name).then(|| SourceTable { name: name.clone(), ..table.clone() })
+}
+
+/// Whether the project file picks a table by the name that it had, whatever it is called by now.
+fn is_meant(pipeline: &Pipeline, found: &[SourceTable], stored: &StoredTable) -> bool {
+    named_before(found, stored).is_some_and(|table| pipeline.config.picker().takes(&table))
+}
+
+/// A table that is to be read again, under the name that it has by now, as the project file's rules know it.
+fn plan_again(pipeline: &Pipeline, found: &[SourceTable], known: &SourceTable) -> Option<TablePlan> {
+    let table = found.iter().find(|table| table.id == known.id)?;
+    let structure = Structure { known_as: Some(known.name.clone()), ..Structure::of(table) };
+    let plan = plan_known(&pipeline.config, &structure, pipeline.target.dialect()).ok()?;
+    Some(TablePlan { each_change: needs_each_change(pipeline), ..plan })
+}
+
+/// The patterns that mean no table, not by the name that one had when it was read either.
+pub(crate) fn unmatched(
+    pipeline: &Pipeline,
+    found: &[SourceTable],
+    stored: &[StoredTable],
+) -> Vec<Unmatched> {
+    let before: Vec<SourceTable> = stored.iter().filter_map(|stored| named_before(found, stored)).collect();
+    let picker = pipeline.config.picker();
+    let of_before = picker.unmatched(&before);
+    let mut unmatched = picker.unmatched(found);
+    unmatched.retain(|one| before.is_empty() || of_before.iter().any(|other| other.pattern == one.pattern));
+    unmatched
 }
 
 /// Whether a followed table is in the source, whatever it is called.

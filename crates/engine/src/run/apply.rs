@@ -7,11 +7,10 @@ use crate::pipeline::error::{EngineError, Result};
 use crate::run::holding;
 use crate::run::keeping::{Keeping, Kept};
 use crate::run::reread::Rereading;
+use crate::run::waiting::unread;
 use chrono::Utc;
 use moorage_adapter::{AdapterError, Durable, Merge, Source, TableProgress, Target};
-use moorage_core::TableName;
 use moorage_core::apply::prepare::Deed;
-use moorage_core::change::structure::Step;
 use moorage_core::checkpoint::stored::{Checkpoint, Stage};
 use moorage_core::drift::alter::{AlterStep, Alteration, Then};
 use moorage_core::drift::record::DriftRecord;
@@ -51,7 +50,7 @@ pub(crate) struct Applied {
     /// What was put in place.
     pub(crate) replaced: Option<Rereading>,
     /// The tables that there was no more room to hold.
-    pub(crate) full: Vec<TableName>,
+    pub(crate) full: Vec<String>,
 }
 
 /// A batch of which more follows.
@@ -124,6 +123,8 @@ impl Job {
         }
         let mut full = Vec::new();
         for deed in std::mem::take(&mut self.piece.deeds) {
+            // The stream is ahead: what it gives of such a table was read before anybody there knew.
+            let Some(deed) = deed.without(|target| self.keeping.has_given_up(target)) else { continue };
             full.extend(self.carry_out_deed(merge.as_mut(), deed).await?);
         }
         let ended = match self.piece.end {
@@ -136,6 +137,7 @@ impl Job {
         };
         if let Some(rereading) = &mut self.rereading {
             rereading.replace(self.source.as_ref(), merge.as_mut()).await?;
+            rereading.plans().for_each(|plan| self.keeping.takes_again(&plan.target));
         }
         let mut memos = Vec::with_capacity(self.records.len());
         for mut record in self.records {
@@ -158,8 +160,8 @@ impl Job {
         Ok(Applied { keeping, open: None, committed: Some(committed), replaced, full })
     }
 
-    /// Gives the table that there was no more room for, if there is one.
-    async fn carry_out_deed(&mut self, merge: &mut dyn Merge, deed: Deed) -> Result<Option<TableName>> {
+    /// Gives the target table that there was no more room for, if there is one.
+    async fn carry_out_deed(&mut self, merge: &mut dyn Merge, deed: Deed) -> Result<Option<String>> {
         match deed {
             Deed::Write(batch) => merge.write(batch).await?,
             Deed::Alter(alteration) => {
@@ -179,7 +181,7 @@ impl Job {
                 let (target, limit) = (&plan.target, self.hold_limit);
                 if let Kept::Full = self.keeping.keep(merge, target, &blocks, limit).await? {
                     merge.alter(&unread(&plan)).await?;
-                    return Ok(Some(plan.table().clone()));
+                    return Ok(Some(plan.target.clone()));
                 }
             }
             Deed::Clear(target) => self.keeping.clear(merge, &target).await?,
@@ -203,28 +205,6 @@ fn in_the_way(alteration: &Alteration, error: AdapterError) -> EngineError {
             EngineError::InTheWay { table: alteration.before.table().clone(), reason }
         }
         error => error.into(),
-    }
-}
-
-/// A table whose rows are read again by the next run, for nothing else that is known of its structure.
-fn unread(plan: &Arc<TablePlan>) -> Alteration {
-    let after = plan.source_table();
-    let step = Step {
-        after: Arc::new(after),
-        schema: plan.schema.clone(),
-        values: None,
-        unknown: None,
-        types: Vec::new(),
-    };
-    Alteration {
-        before: plan.clone(),
-        after: plan.clone(),
-        steps: Vec::new(),
-        then: Then::Rereads,
-        what: "there was no more room to hold its changes".into(),
-        id: 0,
-        step: Arc::new(step),
-        would: None,
     }
 }
 

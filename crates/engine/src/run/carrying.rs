@@ -5,7 +5,7 @@ use crate::pipeline::context::Following;
 use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::Result;
 use crate::pipeline::mappers::Mappers;
-use crate::run::waiting::{alterations, holds, is_done_by_hand};
+use crate::run::waiting::{alterations, holds, is_done_by_hand, unread};
 use moorage_adapter::Event;
 use moorage_core::apply::batch::Collected;
 use moorage_core::change::block::ChangeBlock;
@@ -113,11 +113,25 @@ impl Carrying {
         });
     }
 
-    /// A table was not held any more when the target came to what was to be kept of it.
-    pub(crate) fn is_full(&mut self, table: &TableName) {
-        if self.held.remove(table).is_some() {
-            self.left_out.insert(table.clone());
+    /// There was no room for what was to be kept of a target table: its changes are not merged before someone has it read
+    /// again. Gives what has it carried as it has come to be, for that.
+    pub(crate) fn is_full(&mut self, pipeline: &Pipeline, target: &str) -> Option<Collected> {
+        let table = self.plans.iter().find(|plan| plan.target == target)?.table().clone();
+        let held = self.held.remove(&table);
+        if self.unmerged.contains(&table) {
+            // Meanwhile someone has.
+            return None;
         }
+        self.left_out.insert(table);
+        let held = held?;
+        let follow = by(pipeline, Some(DriftPolicy::Follow));
+        let led = held.changes.last().map(|last| decide(&held.plan, &last.step, &follow));
+        let alteration = match led {
+            Some(Decision::Alter(alteration)) if alteration.then != Then::Holds => alteration.unread(),
+            _ => unread(&held.plan),
+        };
+        self.go_on(&held.plan, &alteration.after, Then::Rereads).ok()?;
+        Some(Collected::Alter(Arc::new(alteration)))
     }
 
     /// A stretch of the stream with the columns that are read of each table.
@@ -172,7 +186,8 @@ impl Carrying {
         let before = before.clone();
         // What is read again waits for nobody: nothing is kept of it that could be applied later.
         let is_unmerged = self.unmerged.contains(before.table());
-        let decision = is_unmerged.then_some(DriftPolicy::Follow);
+        let is_unread = is_unmerged || self.left_out.contains(before.table());
+        let decision = is_unread.then_some(DriftPolicy::Follow);
         let mut alteration = match decide(&before, &step, &by(pipeline, decision)) {
             Decision::Stop { what } => {
                 return Ok(Led::Ends(SchemaChange { what, ends: false, step: None, ..change }));
@@ -188,8 +203,8 @@ impl Carrying {
             self.unmerged.remove(before.table());
             self.left_out.insert(before.table().clone());
         }
-        if is_unmerged {
-            (alteration.then, alteration.steps) = (Then::Rereads, Vec::new());
+        if is_unread {
+            alteration = alteration.unread();
         }
         if let Some(why) =
             in_the_way.filter(|_| alteration.then == Then::Merges && !alteration.steps.is_empty())
@@ -239,7 +254,7 @@ impl Carrying {
         Ok((Collected::Alter(Arc::new(alteration)), event))
     }
 
-    /// Someone has decided about a held change.
+    /// Someone has decided about a held change. Gives the table, too.
     ///
     /// # Errors
     /// In words, why nothing comes of it now.
@@ -248,14 +263,15 @@ impl Carrying {
         pipeline: &Pipeline,
         id: u64,
         decision: DriftPolicy,
-    ) -> std::result::Result<(Collected, Event), String> {
+    ) -> std::result::Result<(TableName, (Collected, Event)), String> {
         let held = self.held.values_mut().find(|held| held.changes.iter().any(|change| change.id == id));
         let held = held.ok_or("no change of this number is held")?;
         for change in held.changes.iter_mut().filter(|change| change.id == id) {
             change.decision = Some(decision);
         }
         let table = held.plan.table().clone();
-        self.release(pipeline, &table)
+        let released = self.release(pipeline, &table)?;
+        Ok((table, released))
     }
 
     /// Lets a held table go on, if all its changes are decided by someone or by the project file.

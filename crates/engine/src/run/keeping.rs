@@ -11,10 +11,10 @@ use crate::run::holding::{
 use moorage_adapter::{Memo, MemoKind, Merge, Result};
 use moorage_core::apply::prepare::TableBatch;
 use moorage_core::change::block::ChangeBlock;
-use moorage_core::drift::alter::{Alteration, Then};
+use moorage_core::drift::alter::Alteration;
 use moorage_core::drift::held::Release;
 use moorage_core::drift::record::DriftState;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 /// Blocks of fewer bytes are joined.
 const JOINED_BELOW: usize = 32 << 10;
@@ -37,6 +37,8 @@ pub(crate) struct Keeping {
     tails: HashMap<String, Tail>,
     /// The number of the last transaction in front of the open batch.
     batch: u64,
+    /// Target tables of which there was more than there is room for, until they are read again.
+    given_up: HashSet<String>,
     /// The same of a batch that another run may have kept already, because its target commits in parts.
     replays: Option<u64>,
 }
@@ -77,6 +79,16 @@ impl Keeping {
     /// What is kept from here on belongs to the batch behind the transaction of this number.
     pub(crate) fn begin(&mut self, batch: u64) {
         self.batch = batch;
+    }
+
+    /// Whether nothing is written to a target table or kept of it any more, because there was no room for what was held.
+    pub(crate) fn has_given_up(&self, target: &str) -> bool {
+        self.given_up.contains(target)
+    }
+
+    /// A target table has all rows again.
+    pub(crate) fn takes_again(&mut self, target: &str) {
+        self.given_up.remove(target);
     }
 
     /// What is known of a table; none if nothing is kept of it.
@@ -132,6 +144,7 @@ impl Keeping {
         let mut memos = tail.push(target, block)?;
         if tail.totals.bytes > limit {
             self.clear(merge, target).await?;
+            self.given_up.insert(target.into());
             return Ok(Kept::Full);
         }
         memos.push(totals_memo(target, &tail.totals)?);
@@ -172,8 +185,7 @@ impl Keeping {
         let target = before.target.clone();
         if let Some(last) = release.alterations.last().filter(|_| release.rereads()) {
             // All of it is in what will be read.
-            let (steps, then) = (Vec::new(), Then::Rereads);
-            merge.alter(&Alteration { steps, then, ..(**last).clone() }).await?;
+            merge.alter(&last.unread()).await?;
             return self.forget(merge, &target).await;
         }
         for (place, alteration) in release.alterations.iter().enumerate() {

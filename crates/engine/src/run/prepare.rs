@@ -6,7 +6,7 @@
 
 use crate::before::draft::plan_pipeline;
 use crate::before::history::look_once;
-use crate::before::known::keep_on;
+use crate::before::known::{keep_on, unmatched};
 use crate::before::lacks;
 use crate::before::loops::refuse_loops;
 use crate::pipeline::context::{Context, Following, Start};
@@ -55,7 +55,6 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
     let pipeline = &context.pipeline;
     let found = pipeline.source.discover().await?;
     let planned = plan_pipeline(pipeline, &found)?;
-    let unmatched = pipeline.config.picker().unmatched(&found);
     let say_left_out = |planned: &Plan| {
         for Refused { table, reason } in &planned.refused {
             context.say(Event::TableLeftOut { table: table.to_string(), why: reason.to_string() });
@@ -67,6 +66,7 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
     let turn = turn::take(pipeline, &context.me, false, &context.events).await?;
     let checkpoint = pipeline.target.checkpoint(&pipeline.name).await?;
     let stored = pipeline.target.tables(&pipeline.name).await?;
+    let unmatched = unmatched(pipeline, &found, &stored);
     // From here on a lost connection is tried again; one that was never made is not.
     context.reached.store(true, Ordering::Relaxed);
     if context.options.snapshot_only {

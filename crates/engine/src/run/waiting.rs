@@ -4,6 +4,7 @@ use crate::before::draft::by;
 use crate::pipeline::ends::Pipeline;
 use moorage_adapter::Event;
 use moorage_core::apply::batch::Collected;
+use moorage_core::change::structure::Step;
 use moorage_core::drift::alter::{Alteration, Then};
 use moorage_core::drift::decide::{Decision, decide};
 use moorage_core::drift::held::Held;
@@ -83,4 +84,26 @@ pub(super) fn holds(
     let (then, steps) = (Then::Holds, Vec::new());
     let alteration = Alteration { before, after, steps, then, what, id, step, would };
     Some((Collected::Alter(Arc::new(alteration)), event))
+}
+
+/// A table whose rows are read again by the next run, for nothing else that is known of its structure.
+pub(super) fn unread(plan: &Arc<TablePlan>) -> Alteration {
+    let after = plan.source_table();
+    let step = Step {
+        after: Arc::new(after),
+        schema: plan.schema.clone(),
+        values: None,
+        unknown: None,
+        types: Vec::new(),
+    };
+    Alteration {
+        before: plan.clone(),
+        after: plan.clone(),
+        steps: Vec::new(),
+        then: Then::Rereads,
+        what: "there was no more room to hold its changes".into(),
+        id: 0,
+        step: Arc::new(step),
+        would: None,
+    }
 }

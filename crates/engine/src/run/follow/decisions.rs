@@ -1,38 +1,85 @@
-//! What people decide about changes of structure, while the pipeline runs.
+//! What people decide about changes of structure, or do in the target, while the pipeline runs.
 
 use super::Driver;
 use crate::pipeline::error::Result;
 use moorage_adapter::{AdapterError, Event};
 use moorage_core::TableName;
+use moorage_core::drift::standing::TargetColumns;
 use moorage_core::model::drift::DriftPolicy;
 use moorage_core::pick::pattern::shown_parts;
 use std::sync::PoisonError;
+use tokio::sync::oneshot;
 
 impl Driver<'_> {
     /// At the begin of a run: held tables go on that nothing holds any more, because the project file was changed, or the
     /// target by hand.
     pub(super) async fn go_on_with_held(&mut self) -> Result<()> {
-        let pipeline = &self.context.pipeline;
         for plan in self.carrying.held() {
             let table = plan.table();
             if let Some(why) = self.in_the_way(table) {
                 let message = format!("{table} stays held: {why}");
                 self.context.say(Event::Warning { message });
+            } else if let Ok((next, event)) = self.carrying.release(&self.context.pipeline, table) {
+                self.put(next, Some(event));
+                self.send_note("the project file decided");
                 continue;
             }
-            let (released, why) = match self.carrying.release(pipeline, table) {
-                Ok(released) => (Some(released), "the project file decided"),
-                Err(_) => {
-                    let there = pipeline.target.columns(&plan.target).await?;
-                    (self.carrying.done_by_hand(pipeline, table, there), "it was done in the target")
-                }
-            };
-            if let Some((next, event)) = released {
-                self.put(next, Some(event));
-                self.send_note(why);
-            }
+            let there = self.context.pipeline.target.columns(&plan.target).await?;
+            self.stands(table, there);
         }
         Ok(())
+    }
+
+    /// Looks at the target tables of held tables, while all else goes on: somebody may do there what following takes.
+    pub(super) fn look_at_held(&mut self) {
+        let held = self.carrying.held();
+        if held.is_empty() || self.standing.is_some() {
+            return;
+        }
+        let (sender, standing) = oneshot::channel();
+        self.standing = Some(standing);
+        let target = self.context.pipeline.target.clone();
+        tokio::spawn(async move {
+            let mut all = Vec::with_capacity(held.len());
+            for plan in held {
+                match target.columns(&plan.target).await {
+                    Ok(there) => all.push((plan.table().clone(), there)),
+                    // What is wrong with the target is met by what is merged into it.
+                    Err(error) => tracing::debug!("{} was not looked at: {error}", plan.target),
+                }
+            }
+            let _ = sender.send(all);
+        });
+    }
+
+    /// How the target table of a held table stands. It goes on if somebody has done there what following its changes takes;
+    /// where that was tried, not before the target table is altered again.
+    pub(super) fn stands(&mut self, table: &TableName, there: TargetColumns) {
+        let is_news = match self.stood.insert(table.clone(), there.clone()) {
+            None => self.in_the_way(table).is_none(),
+            Some(before) => before != there,
+        };
+        if !is_news {
+            return;
+        }
+        if let Some((next, event)) = self.carrying.done_by_hand(&self.context.pipeline, table, there) {
+            self.tries(table);
+            self.put(next, Some(event));
+            self.send_note("it was done in the target");
+        }
+    }
+
+    /// What was in the way may be gone: it is tried once more.
+    fn tries(&self, table: &TableName) {
+        self.context.in_the_way.lock().unwrap_or_else(PoisonError::into_inner).remove(table);
+    }
+
+    /// The target would not take what was decided about a table: it stays held, and whoever decided is told.
+    pub(super) fn is_refused(&mut self, table: &TableName, why: &str) {
+        let why = format!("the target does not take it, and {table} stays held: {why}");
+        for (id, _) in self.deciding.extract_if(|_, of| of == table) {
+            self.context.notes.decided(id, &why);
+        }
     }
 
     /// Carries out what someone decided. Where nothing else comes, a note ends the batch that does it.
@@ -55,14 +102,15 @@ impl Driver<'_> {
             return Err(error.into());
         }
         for (id, decision) in others {
-            if self.deciding.contains(&id) {
+            if self.deciding.contains_key(&id) {
                 continue;
             }
             match self.carrying.decide(&self.context.pipeline, id, decision) {
-                Ok((next, event)) => {
+                Ok((table, (next, event))) => {
+                    self.tries(&table);
                     self.put(next, Some(event));
                     self.send_note("someone decided");
-                    self.deciding.push(id);
+                    self.deciding.insert(id, table);
                 }
                 Err(why) => {
                     // Whoever decided may not be there any more.

@@ -24,6 +24,7 @@ use moorage_core::apply::prepare::Deed;
 use moorage_core::change::kind::Transaction;
 use moorage_core::change::structure::SchemaChange;
 use moorage_core::checkpoint::stored::Checkpoint;
+use moorage_core::drift::standing::TargetColumns;
 use moorage_core::follow::machine::{End, Follow, FollowError, Looked, Next, Piece, PieceEnd, Settings};
 use moorage_core::plan::table::TablePlan;
 use moorage_core::watch::lag::ClockSkew;
@@ -67,15 +68,23 @@ struct Driver<'a> {
     asking: Option<oneshot::Receiver<Result<Asked>>>,
     /// Tables that are to be read again, until that can begin.
     wanted: Vec<Arc<TablePlan>>,
-    /// What was decided, by numbers, and is answered once it is done: until then it is asked for again and again.
-    deciding: Vec<u64>,
+    /// What was decided, by numbers, about which tables, and is answered once it is done: until then it is asked for again and
+    /// again.
+    deciding: HashMap<u64, TableName>,
     /// Those among them that the open batch carries out.
     releasing: Vec<u64>,
     /// Tables that wait to be let in, by the numbers of their records.
     offered: HashMap<u64, String>,
     /// Whether they are read one by one, because together they could not be.
     one_by_one: bool,
+    /// A look at the target tables of held tables.
+    standing: Option<oneshot::Receiver<Standing>>,
+    /// How they stood when they were last looked at.
+    stood: HashMap<TableName, TargetColumns>,
 }
+
+/// Held tables, and what columns their target tables have.
+type Standing = Vec<(TableName, TargetColumns)>;
 
 enum Woken {
     Segment(StreamedSegment),
@@ -89,6 +98,8 @@ enum Woken {
     Loaded(moorage_adapter::Result<Position>),
     /// What someone has asked for.
     Asked(Result<Asked>),
+    /// How the target tables of held tables stand.
+    Standing(Standing),
 }
 
 /// Follows changes until the run is to end.
@@ -140,10 +151,12 @@ impl<'a> Driver<'a> {
             given_up: None,
             asking: None,
             offered: following.offered.clone(),
-            deciding: Vec::new(),
+            deciding: HashMap::new(),
             releasing: Vec::new(),
             wanted: Vec::new(),
             one_by_one: false,
+            standing: None,
+            stood: HashMap::new(),
         })
     }
 
@@ -200,8 +213,11 @@ impl<'a> Driver<'a> {
         // A batch that is still open holds part of a transaction: it is undone.
         self.open = None;
         stream.close().await;
-        let outcome = done?;
-        applied.map(|()| outcome)
+        let ended = done.and_then(|outcome| applied.map(|()| outcome));
+        if let Err(EngineError::InTheWay { table, reason }) = &ended {
+            self.is_refused(table, reason);
+        }
+        ended
     }
 
     async fn drive(&mut self, stream: &mut dyn ChangeStream, looks: &mut Looks) -> Result<Outcome> {
@@ -239,7 +255,10 @@ impl<'a> Driver<'a> {
                 self.stopping = true;
                 self.machine.stop(by);
             }
-            Woken::Looked(look) => self.looked(look?),
+            Woken::Looked(look) => {
+                self.looked(look?);
+                self.look_at_held();
+            }
             Woken::Applied(applied) => {
                 self.applying = None;
                 self.applied(*applied?, stream);
@@ -252,6 +271,10 @@ impl<'a> Driver<'a> {
                 let Asked { tables, decisions } = asked?;
                 self.decided(decisions)?;
                 self.asked_for(&tables);
+            }
+            Woken::Standing(all) => {
+                self.standing = None;
+                all.into_iter().for_each(|(table, there)| self.stands(&table, there));
             }
         }
         Ok(())
@@ -336,8 +359,13 @@ impl<'a> Driver<'a> {
 
     fn applied(&mut self, applied: Applied, stream: &dyn ChangeStream) {
         (self.open, self.keeping) = (applied.open, applied.keeping);
-        for table in applied.full {
-            self.carrying.is_full(&table);
+        for target in applied.full {
+            let plan = self.carrying.plans().iter().find(|plan| plan.target == target);
+            let table = plan.map_or(target.clone(), |plan| plan.table().to_string());
+            if let Some(next) = self.carrying.is_full(&self.context.pipeline, &target) {
+                self.put(next, None);
+                self.send_note("there was no room for what was held");
+            }
             let message = format!(
                 "{table}: more changes were held than `hold_limit` allows, and they are gone. Its rows are as they were; it is \
                  read again by the next run, or now with `moorage resnapshot {table}`"
@@ -361,7 +389,7 @@ impl<'a> Driver<'a> {
         let Some(ended) = ended else { return };
         stream.acknowledge(&durable);
         for id in self.releasing.drain(..) {
-            self.deciding.retain(|deciding| *deciding != id);
+            self.deciding.remove(&id);
             self.context.notes.decided(id, "");
         }
         let transaction = &ended.end.transaction;
@@ -452,6 +480,7 @@ impl<'a> Driver<'a> {
         let applied = optional(self.applying.as_mut().map(Applying::done));
         let loaded = optional(self.rereading.as_mut().map(Rereading::loaded));
         let asked = optional(self.asking.as_mut());
+        let standing = optional(self.standing.as_mut());
         let due = optional(until.map(|until| tokio::time::sleep_until(until.into())));
         tokio::select! {
             biased;
@@ -461,6 +490,7 @@ impl<'a> Driver<'a> {
             loaded = loaded => Ok(Woken::Loaded(loaded)),
             // Nobody keeps notes any more: nobody asks.
             asked = asked => Ok(Woken::Asked(asked.unwrap_or_else(|_| Ok(Asked::default())))),
+            standing = standing => Ok(Woken::Standing(standing.unwrap_or_default())),
             segment = stream.next(), if reads => Ok(Woken::Segment(segment?)),
             look = looks.next() => Ok(Woken::Looked(look)),
             () = tokio::time::sleep_until(self.say_at.into()), if is_applying => Ok(Woken::Slow),
