@@ -239,6 +239,7 @@ fn a_large_key_column_that_the_new_row_lacks_is_taken_from_the_old_one() {
 fn nothing_is_reduced_across_an_alteration() {
     use super::batch::Collected;
     use super::prepare::{Deed, prepare as prepare_all};
+    use crate::drift::held::Release;
     use crate::drift::tests::alteration;
     use crate::plan::carried::CarriedTables;
     let alteration = Arc::new(alteration("1:id", "1:id 2:depth"));
@@ -256,15 +257,25 @@ fn nothing_is_reduced_across_an_alteration() {
     let collected = vec![block(1), block(2), Collected::Alter(alteration.clone()), block(1)];
     let mut tables: CarriedTables = [(*alteration.before).clone()].into_iter().collect();
     let deeds = prepare_all(collected, &mut tables).unwrap();
-    let told: Vec<String> = deeds
-        .iter()
-        .map(|deed| match deed {
+    let told = |deeds: Vec<Deed>| -> Vec<String> {
+        let told = deeds.iter().map(|deed| match deed {
             Deed::Write(batch) => {
                 format!("{} columns, {} blocks", batch[0].plan.columns.len(), batch[0].blocks.len())
             }
-            Deed::Alter(_) => "altered".into(),
+            Deed::Alter(alteration) => format!("{:?}, {} steps", alteration.then, alteration.steps.len()),
             other => format!("{other:?}"),
-        })
-        .collect();
-    assert_eq!(told, ["1 columns, 2 blocks", "altered", "2 columns, 1 blocks"]);
+        });
+        told.collect()
+    };
+    assert_eq!(told(deeds.clone()), ["1 columns, 2 blocks", "Merges, 1 steps", "2 columns, 1 blocks"]);
+    // Of a table that is given up only what it has come to is left; with another one, all of it.
+    let all = || deeds.clone().into_iter();
+    let is_it = |target: &str| target == alteration.before.target;
+    assert_eq!(told(all().filter_map(|deed| deed.without(is_it)).collect()), ["Rereads, 0 steps"]);
+    assert_eq!(all().filter_map(|deed| deed.without(|target| !is_it(target))).count(), 3);
+    let held = Deed::Keep(alteration.before.clone(), Vec::new());
+    assert!(held.without(is_it).is_none());
+    let released = Release { alterations: vec![alteration.clone()], decisions: vec![None] };
+    let left = Deed::Release(Arc::new(released)).without(is_it);
+    assert_eq!(told(left.into_iter().collect()), ["Rereads, 0 steps"]);
 }
