@@ -1,7 +1,7 @@
 //! Making, adopting and removing target tables.
 
 use super::dialect::{parts, relation};
-use super::form::{Found, find};
+use super::form::{Found, FoundColumn, find};
 use crate::as_target::index::{build_index, has_index, has_other_key};
 use crate::as_target::state::Owners;
 use crate::as_target::statements::{create_table, escaped, key_columns, run_statements, try_statements};
@@ -33,7 +33,8 @@ pub(crate) async fn count(session: &Session, target: &str) -> Result<u64> {
 }
 
 fn columns_of(found: &Found) -> TargetColumns {
-    found.columns.iter().map(|c| (c.name.clone(), c.declared.clone())).collect()
+    let declared = |c: &FoundColumn| format!("{}{}", c.declared, if c.computed { " GENERATED" } else { "" });
+    found.columns.iter().map(|c| (c.name.clone(), declared(c))).collect()
 }
 
 pub(crate) async fn columns(session: &Session, target: &str) -> Result<TargetColumns> {

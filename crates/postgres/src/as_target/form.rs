@@ -23,6 +23,8 @@ pub(crate) struct FoundColumn {
     pub(crate) declared: String,
     /// Whether a row cannot do without it.
     pub(crate) needed: bool,
+    /// Whether it takes no value but the server's own: generated, or always an identity.
+    pub(crate) computed: bool,
 }
 
 /// A table as the server has it.
@@ -41,7 +43,8 @@ SELECT w.place, c.oid, c.relkind::text, a.attname::text, a.atttypid, format_type
        format_type(a.atttypid, a.atttypmod),
        a.attnotnull AND NOT a.atthasdef AND a.attidentity = '' AND a.attgenerated = '',
        has_table_privilege(c.oid, 'SELECT') AND has_table_privilege(c.oid, 'INSERT')
-         AND has_table_privilege(c.oid, 'UPDATE') AND has_table_privilege(c.oid, 'DELETE')
+         AND has_table_privilege(c.oid, 'UPDATE') AND has_table_privilege(c.oid, 'DELETE'),
+       a.attgenerated <> '' OR a.attidentity = 'a'
 FROM unnest($1::text[], $2::text[]) WITH ORDINALITY w(schema, name, place)
 JOIN pg_namespace n ON n.nspname = w.schema
 JOIN pg_class c ON c.relnamespace = n.oid AND c.relname = w.name AND c.relkind IN ('r', 'p', 'f', 'v', 'm')
@@ -67,6 +70,7 @@ pub(crate) async fn find(session: &Session, targets: &[&str]) -> Result<Vec<Opti
                 cast: row.get(5),
                 declared: row.get(6),
                 needed: row.get(7),
+                computed: row.get(9),
             });
         }
     }
@@ -95,6 +99,9 @@ impl Found {
                         "column {} is of type {}, which does not hold every {} exactly",
                         planned.name, found.declared, planned.declared.sql
                     ));
+                }
+                Some(found) if found.computed => {
+                    wrong.push(format!("column {} takes no value but the server's own", planned.name));
                 }
                 Some(_) => {}
             }

@@ -20,7 +20,12 @@ pub(crate) fn alter(db: &Connection, path: &Path, pipeline: &str, alteration: &A
     let doing = || Doing::to("altering target table", &alteration.after.target);
     let failed = |e: rusqlite::Error| match e.sqlite_error_code() {
         // A column of that name, a view that is broken or reads what is to go.
-        Some(rusqlite::ErrorCode::Unknown) => AdapterError::refused(doing(), e.to_string()),
+        Some(rusqlite::ErrorCode::Unknown) => {
+            let words = e.to_string();
+            let is_there = words.contains("duplicate column name");
+            let way_out = if is_there { ": rename or drop that column there" } else { "" };
+            AdapterError::refused(doing(), format!("{words}{way_out}"))
+        }
         _ => sql_error(path, doing(), e),
     };
     let mut there = columns(db, &alteration.after.target).map_err(failed)?;

@@ -30,7 +30,9 @@ pub(crate) fn describe(db: &Connection, table: &str) -> rusqlite::Result<Option<
 
 /// No columns: no table.
 pub(crate) fn columns(db: &Connection, table: &str) -> rusqlite::Result<TargetColumns> {
-    let mut query = db.prepare("SELECT name, type FROM pragma_table_xinfo(?1)")?;
+    // Hidden in these ways: generated columns (the manual of PRAGMA table_xinfo), which take no value.
+    let sql = "SELECT name, type || CASE WHEN hidden IN (2, 3) THEN ' GENERATED' ELSE '' END FROM pragma_table_xinfo(?1)";
+    let mut query = db.prepare(sql)?;
     query.query_map([table], |r| Ok((r.get(0)?, r.get(1)?)))?.collect()
 }
 
