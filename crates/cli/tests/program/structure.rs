@@ -240,6 +240,8 @@ fn a_table_that_is_moved_to_another_schema_is_the_same_table(
         "CREATE SCHEMA yard; CREATE TABLE t (id int PRIMARY KEY, a int); INSERT INTO t VALUES (1, 1), (2, 2); CREATE TABLE done (id int PRIMARY KEY)",
     );
     mirror.replace("[sources.harbour]", &format!("[sources.harbour]\ncapture = \"{capture}\""));
+    // It is not gone.
+    mirror.add(&format!("[pipelines.moved_{capture}_{}.drift]\ntable_dropped = \"follow\"", u8::from(live)));
     mirror.catch_up();
     let moved =
         "UPDATE t SET a = 5 WHERE id = 1; ALTER TABLE t SET SCHEMA yard; INSERT INTO yard.t VALUES (3, 3)";
@@ -264,6 +266,10 @@ fn a_table_that_is_moved_to_another_schema_is_the_same_table(
         .moorage(&["run", "--until", "caught-up"])
         .expect(3, &["public.t is left out", "which is followed and was called so before"]);
     same();
-    mirror.source.run("DROP TABLE t");
+    mirror.source.run("DROP TABLE t; ALTER TABLE yard.t RENAME TO aside");
+    mirror
+        .moorage(&["verify"])
+        .expect(3, &["it is called yard.aside now, and the target has not come there"]);
+    mirror.catch_up();
     mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
 }

@@ -5,6 +5,7 @@ use crate::model::described::{LogIdentity, SourceColumn};
 use crate::model::drift::DriftKind;
 use crate::model::structure::Structure;
 use crate::model::types::LogicalType;
+use crate::model::visible::visible;
 use std::fmt;
 
 /// One difference.
@@ -138,26 +139,25 @@ impl Difference {
 /// For people.
 impl fmt::Display for Difference {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        // What stands in a line of a log is to stay in it, whatever names say.
+        let name = |c: &SourceColumn| visible(&c.column.name, false).into_owned();
+        let of_type = |c: &SourceColumn| visible(&c.column.source_type, false).into_owned();
         match self {
-            Self::Added(c) => write!(f, "column {} was added ({})", c.column.name, c.column.source_type),
-            Self::Dropped(c) => write!(f, "column {} was dropped", c.column.name),
-            Self::Renamed(was, now) => {
-                write!(f, "column {} is called {} now", was.column.name, now.column.name)
+            Self::Added(c) => write!(f, "column {} was added ({})", name(c), of_type(c)),
+            Self::Dropped(c) => write!(f, "column {} was dropped", name(c)),
+            Self::Renamed(was, now) => write!(f, "column {} is called {} now", name(was), name(now)),
+            Self::Retyped(was, now) => {
+                write!(f, "column {} is of type {} and was of type {}", name(now), of_type(now), of_type(was))
             }
-            Self::Retyped(was, now) => write!(
-                f,
-                "column {} is of type {} and was of type {}",
-                now.column.name, now.column.source_type, was.column.source_type
-            ),
-            Self::Generated(c) if c.generated => write!(f, "column {} is computed now", c.column.name),
-            Self::Generated(c) => write!(f, "column {} is not computed any more", c.column.name),
+            Self::Generated(c) if c.generated => write!(f, "column {} is computed now", name(c)),
+            Self::Generated(c) => write!(f, "column {} is not computed any more", name(c)),
             Self::ValueRenamed(c, was, now) => {
-                write!(f, "value {was:?} of column {} is called {now:?} now", c.column.name)
+                write!(f, "value {was:?} of column {} is called {now:?} now", name(c))
             }
-            Self::Allowed(c, what) => write!(f, "column {}: {what}", c.column.name),
+            Self::Allowed(c, what) => write!(f, "column {}: {}", name(c), visible(what, false)),
             Self::Key => f.write_str("its key or its replica identity was changed"),
             Self::Table(was, now) => write!(f, "table {was} is called {now} now"),
-            Self::Values(unknown) => f.write_str(&unknown.why),
+            Self::Values(unknown) => f.write_str(&visible(&unknown.why, false)),
         }
     }
 }

@@ -211,10 +211,11 @@ pub(crate) async fn refuse_drift(
         };
         drifted.retain(|(schema, _)| !is_told(&schema.table));
     }
-    let is_picked = |table: &TableName| {
-        planned.tables.iter().any(|t| t.table() == table) || planned.refused.iter().any(|r| r.table == *table)
+    let is_picked = |plan: &TablePlan| {
+        planned.tables.iter().any(|t| t.is_of_same(plan) || t.table() == plan.table())
+            || planned.refused.iter().any(|r| r.table == *plan.table())
     };
-    for stored in unread.into_iter().filter(|s| !is_picked(s.plan.table())) {
+    for stored in unread.into_iter().filter(|s| !is_picked(&s.plan)) {
         leave(context, &stored.plan, "the project file does not pick it any more, or it is gone").await?;
     }
     for stored in live {

@@ -254,24 +254,12 @@ impl Carrying {
         Ok((Collected::Alter(Arc::new(alteration)), event))
     }
 
-    /// Someone has decided about a held change. Gives the table, too.
-    ///
-    /// # Errors
-    /// In words, why nothing comes of it now.
-    pub(crate) fn decide(
-        &mut self,
-        pipeline: &Pipeline,
-        id: u64,
-        decision: DriftPolicy,
-    ) -> std::result::Result<(TableName, (Collected, Event)), String> {
-        let held = self.held.values_mut().find(|held| held.changes.iter().any(|change| change.id == id));
-        let held = held.ok_or("no change of this number is held")?;
-        for change in held.changes.iter_mut().filter(|change| change.id == id) {
-            change.decision = Some(decision);
-        }
-        let table = held.plan.table().clone();
-        let released = self.release(pipeline, &table)?;
-        Ok((table, released))
+    /// Someone has decided about a held change. Gives its table; none if no such change is held.
+    pub(crate) fn decide(&mut self, id: u64, decision: DriftPolicy) -> Option<TableName> {
+        self.held.values_mut().find_map(|held| {
+            held.changes.iter_mut().find(|change| change.id == id)?.decision = Some(decision);
+            Some(held.plan.table().clone())
+        })
     }
 
     /// Lets a held table go on, if all its changes are decided by someone or by the project file.

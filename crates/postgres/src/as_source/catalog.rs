@@ -79,8 +79,13 @@ pub(crate) enum IdentityBy {
 pub(crate) fn drifted(found: &[SourceTable], plans: &[TablePlan]) -> Vec<(Arc<TableSchema>, String)> {
     let mut drifted = Vec::new();
     for plan in plans {
-        let what = match found.iter().find(|t| t.name == *plan.table()) {
+        // It is the same one whatever it is called.
+        let by_number = found.iter().find(|t| t.id == plan.source_id);
+        let what = match by_number.or_else(|| found.iter().find(|t| t.name == *plan.table())) {
             None => Some(GONE.to_string()),
+            Some(t) if by_number.is_some() && t.name != *plan.table() => {
+                Some(format!("it is called {} now", t.name))
+            }
             Some(t) => plan
                 .what_changed(t, "its key, its replica identity or a column that is not carried was changed"),
         };

@@ -101,25 +101,37 @@ impl Driver<'_> {
             // The others are asked for again.
             return Err(error.into());
         }
-        for (id, decision) in others {
-            if self.deciding.contains_key(&id) {
-                continue;
+        // All are noted before the first table goes on: another one may be about the same.
+        let mut decided: Vec<(TableName, Vec<u64>)> = Vec::new();
+        for (id, decision) in others.into_iter().filter(|(id, _)| !self.deciding.contains_key(id)) {
+            match self.carrying.decide(id, decision) {
+                Some(table) => match decided.iter_mut().find(|(of, _)| *of == table) {
+                    Some((_, ids)) => ids.push(id),
+                    None => decided.push((table, vec![id])),
+                },
+                None => self.not_done(&[id], "no change of this number is held"),
             }
-            match self.carrying.decide(&self.context.pipeline, id, decision) {
-                Ok((table, (next, event))) => {
+        }
+        for (table, ids) in decided {
+            match self.carrying.release(&self.context.pipeline, &table) {
+                Ok((next, event)) => {
                     self.tries(&table);
                     self.put(next, Some(event));
                     self.send_note("someone decided");
-                    self.deciding.insert(id, table);
+                    self.deciding.extend(ids.into_iter().map(|id| (id, table.clone())));
                 }
-                Err(why) => {
-                    // Whoever decided may not be there any more.
-                    let message = format!("what was decided about change {id} is not done: {why}");
-                    self.context.say(Event::Warning { message });
-                    self.context.notes.decided(id, &why);
-                }
+                Err(why) => self.not_done(&ids, &why),
             }
         }
         Ok(())
+    }
+
+    /// Says what does not come of decisions. Whoever decided may not be there any more.
+    fn not_done(&self, ids: &[u64], why: &str) {
+        for &id in ids {
+            let message = format!("what was decided about change {id} is not done: {why}");
+            self.context.say(Event::Warning { message });
+            self.context.notes.decided(id, why);
+        }
     }
 }
