@@ -421,7 +421,11 @@ async fn structures(
         }
         _ => {}
     }
-    let mut changes: Vec<SchemaChange> = assembler.tells(message)?.into_iter().collect();
+    let mut changes: Vec<SchemaChange> = Vec::new();
+    if let Some((told, ask)) = assembler.hears(message) {
+        changes.extend(assembler.told(ask, &looks.before(ask.xid, ask.commit_lsn), None)?);
+        changes.extend(assembler.tells(&told, ask)?);
+    }
     for ask in assembler.asks(message) {
         changes.extend(match ask.settles {
             false => assembler.told(ask, &looks.before(ask.xid, ask.commit_lsn), None)?,

@@ -2,7 +2,7 @@
 
 use super::Assembler;
 use crate::as_source::carried::{Known, make_room};
-use crate::as_source::structure::event;
+use crate::as_source::structure::event::{self, TellsOf};
 use crate::as_source::structure::looks::Look;
 use crate::wire::pgoutput::Message;
 use moorage_adapter::Result;
@@ -88,22 +88,26 @@ impl Assembler {
         Ok(changes)
     }
 
-    /// What an event trigger tells of a table's structure; what was collected has to be taken before it is handed on.
+    /// Of a message of an event trigger about a table that is followed: what it tells, and what has to be told before it is taken.
+    pub(crate) fn hears(&self, message: &Message<'_>) -> Option<(TellsOf, Ask)> {
+        let Message::LogMessage { transactional: true, prefix, content } = message else { return None };
+        let open = self.open.as_ref().filter(|o| self.follows && !o.is_proof)?;
+        let told = (*prefix == event::PREFIX.as_bytes()).then(|| event::read(content)).flatten()?;
+        let carried = self.tables.get(&told.table)?;
+        let Known::Followed(table, _) = &carried.known else { return None };
+        let covered = carried.mark.as_ref().is_some_and(|m| m.covers(open.xid, open.commit_lsn));
+        let ask = Ask { xid: open.xid, commit_lsn: open.commit_lsn, relation: told.table, settles: false };
+        (!covered && !table.is_gone()).then_some((told, ask))
+    }
+
+    /// Takes what an event trigger tells of a table's structure; what was collected has to be taken before it is handed on.
     ///
     /// # Errors
     /// If a value that rows have from before a column is not one of its type.
-    pub(crate) fn tells(&mut self, message: &Message<'_>) -> Result<Option<SchemaChange>> {
-        let Message::LogMessage { transactional: true, prefix, content } = message else { return Ok(None) };
-        let Some(open) = self.open.as_ref().filter(|o| self.follows && !o.is_proof) else { return Ok(None) };
-        let Some(told) = (*prefix == event::PREFIX.as_bytes()).then(|| event::read(content)).flatten() else {
-            return Ok(None);
-        };
-        let Some(carried) = self.tables.get_mut(&told.table) else { return Ok(None) };
+    pub(crate) fn tells(&mut self, told: &TellsOf, ask: Ask) -> Result<Option<SchemaChange>> {
+        let Some(carried) = self.tables.get_mut(&ask.relation) else { return Ok(None) };
         let Known::Followed(table, message) = &mut carried.known else { return Ok(None) };
-        if table.is_gone() || carried.mark.as_ref().is_some_and(|m| m.covers(open.xid, open.commit_lsn)) {
-            return Ok(None);
-        }
-        let (change, is_open) = (table.is_told(&told)?, message.is_some());
+        let (change, is_open) = (table.is_told(told, (ask.xid, ask.commit_lsn))?, message.is_some());
         carried.adopt(change.as_ref(), is_open);
         Ok(change)
     }

@@ -47,6 +47,8 @@ pub(crate) struct Table {
     gone: bool,
     /// The number of the last look that was passed.
     passed: u64,
+    /// The last transaction in which an event trigger told of it: its number and the place of its commit.
+    told_in: Option<(u32, u64)>,
     /// Where nothing lists the table, so that it may be unlogged for a while: whether it was truncated since the last look.
     unlisted: Option<bool>,
 }
@@ -59,7 +61,8 @@ fn streamed_numbers(state: &State) -> Vec<u32> {
 impl Table {
     /// As a plan knows it.
     pub(crate) fn new(now: SourceTable, state: State) -> Self {
-        Self { now, state, layout: None, unclear: false, gone: false, passed: 0, unlisted: None }
+        let (passed, told_in, unlisted) = (0, None, None);
+        Self { now, state, layout: None, unclear: false, gone: false, passed, told_in, unlisted }
     }
 
     /// Published with all tables: nothing keeps it from being unlogged, and what is done to it then is not in the log. The
@@ -104,9 +107,11 @@ impl Table {
         Some(self.layout.as_ref()?.iter().map(place).collect())
     }
 
-    /// Whether the stream had come past a look before.
+    /// Whether nothing comes of a look any more: the stream had come past it before, or past what an event trigger told of a
+    /// change that the look does not see.
     pub(crate) fn has_passed(&self, look: &Look) -> bool {
         look.number <= self.passed
+            || self.told_in.is_some_and(|(xid, commit_lsn)| !look.sees(xid, commit_lsn))
     }
 
     /// The stream has come past a look.
@@ -135,11 +140,17 @@ impl Table {
         (!was_gone).then(|| change(&self.now, GONE.to_string(), None))
     }
 
-    /// An event trigger tells that it has this structure from here on.
+    /// An event trigger tells, in a transaction of this number that commits at this place, that it has this structure from
+    /// here on.
     ///
     /// # Errors
     /// Likewise.
-    pub(crate) fn is_told(&mut self, told: &TellsOf) -> Result<Option<SchemaChange>> {
+    pub(crate) fn is_told(
+        &mut self,
+        told: &TellsOf,
+        (xid, commit_lsn): (u32, u64),
+    ) -> Result<Option<SchemaChange>> {
+        self.told_in = Some((xid, commit_lsn));
         let mut seen = told.whole.described(&self.now, told.file);
         seen.state = self.state.filled(seen.state);
         // How a column is stored it does not tell: what may be left out stays so until the next look.
