@@ -26,6 +26,7 @@ mod earlier;
 mod encryption;
 mod harness;
 mod history;
+mod holding;
 mod hostile;
 mod identities;
 mod interfering;
