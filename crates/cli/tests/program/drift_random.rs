@@ -432,7 +432,9 @@ fn one(seed: u64, way: Way) {
             }
             3..=5 if holds => {
                 let decision = ["follow", "follow", "reread"][random.random_range(0..3)];
-                mirror.moorage(&["drift", decision, "--all"]).expect(0, &[]);
+                let decided = mirror.moorage(&["drift", decision, "--all"]);
+                // What came meanwhile waits for another decision.
+                assert!([0, 3].contains(&decided.code), "{}", decided.all());
             }
             _ => std::thread::sleep(Duration::from_millis(20)),
         }

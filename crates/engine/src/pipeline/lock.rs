@@ -7,6 +7,10 @@ use moorage_adapter::Holder;
 use std::fs::{File, TryLockError};
 use std::io::{Read, Seek, Write};
 use std::path::Path;
+use std::time::{Duration, Instant};
+
+/// How long others may take to note what they were told.
+const PATIENCE: Duration = Duration::from_secs(2);
 
 /// A held lock. The system lets go of it when the process ends, however it ends.
 #[derive(Debug)]
@@ -40,6 +44,22 @@ impl PipelineLock {
             file.set_len(0).and_then(|()| file.rewind()).and_then(|()| file.write_all(text.as_bytes()));
         write.map_err(failed)?;
         Ok(Self(file))
+    }
+
+    /// Takes the lock, or waits for a moment: a command that asks for something beside no run holds it for as long as that takes.
+    ///
+    /// # Errors
+    /// Likewise, behind it.
+    pub(crate) async fn take_soon(folder: &Path, pipeline: &str, me: &Holder) -> Result<Self> {
+        let began = Instant::now();
+        loop {
+            match Self::take(folder, pipeline, me) {
+                Err(EngineError::Locked { .. }) if began.elapsed() < PATIENCE => {
+                    tokio::time::sleep(PATIENCE / 20).await;
+                }
+                done => return done,
+            }
+        }
     }
 
     /// Who holds the lock, if someone does. Makes nothing.

@@ -27,7 +27,7 @@ pub async fn run(
     stop: StopSignal,
 ) -> Result<Outcome> {
     let me = process::me();
-    let _lock = PipelineLock::take(&pipeline.state_folder, &pipeline.name, &me)?;
+    let _lock = PipelineLock::take_soon(&pipeline.state_folder, &pipeline.name, &me).await?;
     let notes = Arc::new(Notes::begin(&pipeline.state_folder, &pipeline.name)?);
     let recording: Events = {
         let notes = notes.clone();
