@@ -4,7 +4,7 @@ use crate::args::{DriftAction, DriftArgs, DriftWhich, Global};
 use crate::exit::Finished;
 use crate::failure::Failure;
 use crate::{load, render};
-use moorage_core::drift::record::RecordedColumn;
+use moorage_core::drift::record::{DriftState, RecordedColumn};
 use moorage_core::model::drift::DriftPolicy;
 use moorage_engine::{Decides, Pipeline, SeenDrift};
 use std::time::{Duration, Instant};
@@ -28,9 +28,10 @@ pub async fn drift(global: &Global, args: &DriftArgs) -> Result<Finished, Failur
 async fn list(global: &Global, pipeline: &Pipeline, args: &DriftArgs) -> Result<Finished, Failure> {
     let all = moorage_engine::drift(pipeline, args.table.as_deref()).await?;
     let waits = all.iter().any(SeenDrift::waits);
-    let finished = if waits { Finished::Found } else { Finished::Clean };
+    let stops = all.iter().find(|seen| seen.stops);
+    let finished = if waits || stops.is_some() { Finished::Found } else { Finished::Clean };
     let earlier = all.len().saturating_sub(LISTED);
-    let is_shown = |at: usize, seen: &SeenDrift| args.all || seen.waits() || at >= earlier;
+    let is_shown = |at: usize, seen: &SeenDrift| args.all || seen.waits() || seen.stops || at >= earlier;
     let shown: Vec<&SeenDrift> =
         all.iter().enumerate().filter(|(at, seen)| is_shown(*at, seen)).map(|(_, seen)| seen).collect();
     if render::wants_json(global) {
@@ -49,6 +50,12 @@ async fn list(global: &Global, pipeline: &Pipeline, args: &DriftArgs) -> Result<
         render::note(
             "\n`moorage drift show NUMBER` shows what is held; `follow`, `leave` and `reread` decide",
         );
+    }
+    if let Some(seen) = stops.filter(|_| !global.quiet) {
+        render::note(format!(
+            "\nthe pipeline stops before number {}: with another word than \"stop\" for {} in [pipelines.{}.drift] the next run goes on",
+            seen.id, seen.kind, pipeline.name
+        ));
     }
     Ok(finished)
 }
@@ -74,7 +81,7 @@ fn show_list(global: &Global, shown: &[&SeenDrift]) {
 
 async fn show(global: &Global, pipeline: &Pipeline, id: u64) -> Result<Finished, Failure> {
     let seen = moorage_engine::drift_of(pipeline, id).await?;
-    let finished = if seen.waits() { Finished::Found } else { Finished::Clean };
+    let finished = if seen.waits() || seen.stops { Finished::Found } else { Finished::Clean };
     if render::wants_json(global) {
         render::json(&seen)?;
         return Ok(finished);
@@ -84,11 +91,10 @@ async fn show(global: &Global, pipeline: &Pipeline, id: u64) -> Result<Finished,
     render::out(format!("  state      {}", seen.state.word()));
     render::out(format!("  target     {}", seen.target));
     if let Some(at) = &seen.committed_at {
-        render::out(format!(
-            "  took effect with the transaction of {} at position {}",
-            render::clock_text(at),
-            seen.position
-        ));
+        let stopped = seen.state == DriftState::Stopped;
+        let when = if stopped { "stopped behind" } else { "took effect with" };
+        let (at, position) = (render::clock_text(at), &seen.position);
+        render::out(format!("  {when} the transaction of {at} at position {position}"));
     }
     if seen.waits() {
         render::out(format!(

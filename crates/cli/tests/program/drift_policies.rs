@@ -196,7 +196,13 @@ fn what_is_to_stop_stops_by_its_kind() {
     for (kind, sql) in kinds {
         let before = rows(&mirror, kind);
         mirror.source.run(&sql);
-        mirror.refuses(&[&format!("public.{}", kind.word())]);
+        for _ in 0..2 {
+            mirror.refuses(&[&format!("public.{}", kind.word())]);
+            mirror.moorage(&["drift"]).expect(3, &["stopped", "the next run goes on"]);
+        }
+        let out = mirror.moorage(&["drift", "--all", "--format", "json"]).out;
+        let stops = out.matches(&format!("\"public.{}\"", kind.word())).count();
+        assert_eq!((stops, listed(&mirror, kind).unwrap().1), (1, "stopped".into()), "{kind:?}: {out}");
         if !AT_A_LOOK.contains(&kind) {
             assert_eq!(rows(&mirror, kind), before, "{kind:?}");
         }

@@ -1,12 +1,14 @@
 //! What is kept of each change of structure that was met, for people.
 
+use crate::change::structure::Step;
 use crate::drift::alter::{Alteration, Then};
 use crate::drift::difference::differences;
 use crate::model::described::SourceColumn;
-use crate::model::drift::DriftKind;
+use crate::model::drift::{DriftKind, DriftPolicy};
 use crate::plan::table::TablePlan;
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
+use std::sync::Arc;
 
 /// What became of it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -20,6 +22,8 @@ pub enum DriftState {
     Held,
     /// The table is read again, or was.
     Rereading,
+    /// The pipeline stopped before it.
+    Stopped,
 }
 
 impl DriftState {
@@ -30,6 +34,7 @@ impl DriftState {
             Self::Left => "left",
             Self::Held => "held",
             Self::Rereading => "read again",
+            Self::Stopped => "stopped",
         }
     }
 }
@@ -62,7 +67,8 @@ pub struct DriftRecord {
     pub before: Vec<RecordedColumn>,
     /// The columns after.
     pub after: Vec<RecordedColumn>,
-    /// The position of the transaction that it took effect with; empty if that is not known yet.
+    /// The position of the transaction that it took effect with, or of the last one in front of it where the pipeline stopped;
+    /// empty if that is not known yet.
     #[serde(default)]
     pub position: String,
     /// When that was committed in the source.
@@ -72,7 +78,7 @@ pub struct DriftRecord {
     pub seen_at: DateTime<Utc>,
     /// What became of it.
     pub state: DriftState,
-    /// What someone decided, if someone did.
+    /// What someone decided, if someone did; of a stop, that it was one.
     #[serde(default)]
     pub decision: Option<String>,
     /// The statements that were, or would be, carried out in the target.
@@ -129,10 +135,29 @@ impl DriftRecord {
             committed_at: None,
             seen_at,
             state,
-            decision: None,
+            // It was so then, whatever the file says by now.
+            decision: (state == DriftState::Stopped).then(|| DriftPolicy::Stop.word().to_string()),
             statements: Vec::new(),
             held_place: None,
         }
+    }
+
+    /// Of a change that a pipeline stops before, without a number.
+    pub fn stopped(before: &Arc<TablePlan>, step: &Arc<Step>, what: &str, seen_at: DateTime<Utc>) -> Self {
+        let (before, after, step) = (before.clone(), before.clone(), step.clone());
+        let (what, then, steps) = (what.to_string(), Then::Holds, Vec::new());
+        let alteration = Alteration { before, after, steps, then, what, id: 0, step, would: None };
+        let decision = Some(DriftPolicy::Stop.word().to_string());
+        let state = DriftState::Stopped;
+        Self { state, decision, ..Self::of(0, &alteration, Vec::new(), seen_at) }
+    }
+
+    /// Whether it is the record of a stop that another one is of, too: the next run met the same.
+    pub fn is_same_stop(&self, other: &Self) -> bool {
+        let of = |record: &Self| {
+            (record.table.clone(), record.kinds.clone(), record.detail.clone(), record.position.clone())
+        };
+        self.state == DriftState::Stopped && other.state == DriftState::Stopped && of(self) == of(other)
     }
 
     /// Of an alteration that is met now.

@@ -36,6 +36,9 @@ pub struct SeenDrift {
     pub policy: String,
     /// What became of it.
     pub state: DriftState,
+    /// Whether the pipeline stands before it, because the project file says to stop.
+    #[serde(skip)]
+    pub stops: bool,
     /// How many changes of rows are held; of all changes of structure that the table waits for.
     pub held_changes: u64,
     /// Bytes of them.
@@ -61,6 +64,7 @@ impl SeenDrift {
 /// If the target cannot be read.
 pub async fn drift(pipeline: &Pipeline, table: Option<&str>) -> Result<Vec<SeenDrift>> {
     let memos = pipeline.target.memos(&pipeline.name, MemoKind::Structure).await?;
+    let at = pipeline.target.checkpoint(&pipeline.name).await?.map(|checkpoint| checkpoint.position);
     let mut held = HashMap::new();
     let mut all = Vec::new();
     for record in holding::records(&memos)? {
@@ -72,6 +76,7 @@ pub async fn drift(pipeline: &Pipeline, table: Option<&str>) -> Result<Vec<SeenD
             held.insert(record.target.clone(), holding::kept(pipeline, &record.target).await?);
         }
         let totals = held.get(&record.target).filter(|_| waits).copied().unwrap_or_default();
+        let position = record.position.clone();
         all.push(SeenDrift {
             kind: record.kinds.iter().map(|k| k.word()).collect::<Vec<_>>().join(", "),
             policy: policy(pipeline, &record),
@@ -79,10 +84,12 @@ pub async fn drift(pipeline: &Pipeline, table: Option<&str>) -> Result<Vec<SeenD
             table: record.table,
             target: record.target,
             detail: record.detail,
-            position: record.position,
+            position: position.clone(),
             committed_at: record.committed_at.map(|at| at.to_rfc3339()),
             seen_at: record.seen_at.to_rfc3339(),
             state: record.state,
+            // Behind it nothing was merged yet.
+            stops: record.state == DriftState::Stopped && at.as_ref() == Some(&position),
             held_changes: totals.changes,
             held_bytes: totals.bytes,
             statements: record.statements,

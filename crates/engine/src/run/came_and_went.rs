@@ -8,7 +8,7 @@ use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::{EngineError, Result};
 use crate::run::holding;
 use chrono::Utc;
-use moorage_adapter::{AdapterError, CapturePlan, Event, GONE, Memo, StoredTable, TableState};
+use moorage_adapter::{AdapterError, CapturePlan, Event, GONE, Memo, MemoKind, StoredTable, TableState};
 use moorage_core::checkpoint::stored::Checkpoint;
 use moorage_core::drift::decide::remap;
 use moorage_core::drift::record::{DriftRecord, DriftState};
@@ -38,16 +38,20 @@ pub(crate) async fn write_down(context: &Context, checkpoint: &Checkpoint, next:
     if noted.is_empty() {
         return Ok(next);
     }
+    let memos = context.pipeline.target.memos(&context.pipeline.name, MemoKind::Structure).await?;
+    let known = holding::records(&memos)?;
     let (position, committed_at) = (checkpoint.position.clone(), checkpoint.committed_at);
     let mut next = next;
     let number = |record: DriftRecord| {
         if record.id > 0 {
-            return record;
+            return Some(record);
         }
-        next += 1;
-        DriftRecord { id: next - 1, position: position.clone(), committed_at, ..record }
+        let placed = DriftRecord { id: next, position: position.clone(), committed_at, ..record };
+        let is_new = !known.iter().any(|known| known.is_same_stop(&placed));
+        next += u64::from(is_new);
+        is_new.then_some(placed)
     };
-    let numbered: Vec<DriftRecord> = noted.into_iter().map(number).collect();
+    let numbered: Vec<DriftRecord> = noted.into_iter().filter_map(number).collect();
     let memos: Vec<Memo> =
         numbered.iter().map(|record| Ok(holding::record_memo(record)?)).collect::<Result<_>>()?;
     let mut merge = context.pipeline.target.begin(checkpoint).await?;
@@ -68,6 +72,13 @@ pub(crate) async fn write_down(context: &Context, checkpoint: &Checkpoint, next:
         context.say(Event::StructureChanged { table, what, done });
     }
     Ok(next)
+}
+
+/// The same before the run ends by what it met: that is said, whatever becomes of noting it.
+pub(crate) async fn write_down_the_stop(context: &Context, checkpoint: &Checkpoint, next: u64) {
+    if let Err(error) = write_down(context, checkpoint, next).await {
+        tracing::warn!("what the pipeline stopped before is not among what was met of drift: {error}");
+    }
 }
 
 /// What is told of a table that came.
@@ -232,7 +243,12 @@ pub(crate) async fn refuse_drift(
                 let (what, done) = (what.into(), "the table is read again".into());
                 context.say(Event::StructureChanged { table: table.to_string(), what, done });
             }
-            (Some(_), Some(what)) => return Err(AdapterError::Drift { table, what }.into()),
+            (Some(now), Some(what)) => {
+                if now.source_id != stored.plan.source_id {
+                    context.note(DriftKind::TableMadeAgain, &stored.plan, &what, DriftState::Stopped);
+                }
+                return Err(AdapterError::Drift { table, what }.into());
+            }
             (Some(now), None) if *now == stored.plan => {}
             (Some(now), None) if now.maps_like(&stored.plan) => {}
             // The rows that are there are altered, or read again, once it is followed.
@@ -289,6 +305,7 @@ async fn dropped(context: &Context, plan: &TablePlan) -> Result<()> {
     let policies = pipeline.config.picker().rule(plan.table()).drift;
     match policies.of(DriftKind::TableDropped) {
         DriftPolicy::Stop => {
+            context.note(DriftKind::TableDropped, plan, GONE, DriftState::Stopped);
             Err(AdapterError::Drift { table: plan.table().clone(), what: GONE.into() }.into())
         }
         DriftPolicy::Follow => {

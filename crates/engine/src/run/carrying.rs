@@ -6,6 +6,7 @@ use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::Result;
 use crate::pipeline::mappers::Mappers;
 use crate::run::waiting::{alterations, holds, is_done_by_hand, unread};
+use chrono::Utc;
 use moorage_adapter::Event;
 use moorage_core::apply::batch::Collected;
 use moorage_core::change::block::ChangeBlock;
@@ -15,6 +16,7 @@ use moorage_core::drift::alter::{Alteration, Then};
 use moorage_core::drift::decide::{Decision, decide, remap};
 use moorage_core::drift::difference::differences;
 use moorage_core::drift::held::{Held, HeldChange, Release};
+use moorage_core::drift::record::DriftRecord;
 use moorage_core::drift::standing::TargetColumns;
 use moorage_core::model::drift::DriftPolicy;
 use moorage_core::model::name::TableName;
@@ -50,8 +52,8 @@ pub(crate) enum Led {
     Nowhere,
     /// Something is done to the table, which is told if it is of any interest.
     To(Collected, Option<Event>),
-    /// The stream ends with it.
-    Ends(SchemaChange),
+    /// The stream ends with it, and that is recorded if the project file says so.
+    Ends(SchemaChange, Option<Box<DriftRecord>>),
 }
 
 impl From<Option<(Collected, Event)>> for Led {
@@ -78,6 +80,11 @@ impl Carrying {
             orphans: following.orphans.clone(),
             next_id,
         })
+    }
+
+    /// The number of the next record of drift.
+    pub(crate) fn next_id(&self) -> u64 {
+        self.next_id
     }
 
     pub(crate) fn plans(&self) -> &CarriedTables {
@@ -166,7 +173,7 @@ impl Carrying {
         change: SchemaChange,
         in_the_way: Option<&String>,
     ) -> Result<Led> {
-        let Some(step) = change.step.clone() else { return Ok(Led::Ends(change)) };
+        let Some(step) = change.step.clone() else { return Ok(Led::Ends(change, None)) };
         if let Some(held) = self.held.values_mut().find(|held| *held.streamed_as() == change.table) {
             let id = self.next_id;
             if change.what.is_empty() {
@@ -190,7 +197,10 @@ impl Carrying {
         let decision = is_unread.then_some(DriftPolicy::Follow);
         let mut alteration = match decide(&before, &step, &by(pipeline, decision)) {
             Decision::Stop { what } => {
-                return Ok(Led::Ends(SchemaChange { what, ends: false, step: None, ..change }));
+                let record = DriftRecord::stopped(&before, &step, &what, Utc::now());
+                let what = format!("{what}, where the project file says to stop");
+                let change = SchemaChange { what, ends: false, step: None, ..change };
+                return Ok(Led::Ends(change, Some(Box::new(record))));
             }
             Decision::Alter(alteration) => alteration,
         };

@@ -14,7 +14,8 @@ use crate::pipeline::error::{EngineError, Result};
 use crate::pipeline::turn;
 use crate::run::aligning::{adopt, align, read_again_what_was_interrupted, read_again_what_was_missed};
 use crate::run::came_and_went::{
-    decided, is_new, is_of_interest, is_offer, leave_out_new, left_orphans, offered, refuse_drift, write_down,
+    decided, is_new, is_of_interest, is_offer, leave_out_new, left_orphans, offered, refuse_drift,
+    write_down, write_down_the_stop,
 };
 use crate::run::holding;
 use crate::run::load::Loader;
@@ -96,7 +97,13 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
             orphans = left_orphans(context, &found, &planned, &stored);
             let is_orphan = |s: &StoredTable| orphans.iter().any(|plan| plan.target == s.plan.target);
             let others: Vec<StoredTable> = stored.iter().filter(|s| !is_orphan(s)).cloned().collect();
-            remapped = refuse_drift(context, &capture, &planned, &others).await?;
+            remapped = match refuse_drift(context, &capture, &planned, &others).await {
+                Ok(remapped) => remapped,
+                Err(error) => {
+                    write_down_the_stop(context, &checkpoint, next_of(&records)).await;
+                    return Err(error);
+                }
+            };
             carry_as_read(&mut planned, &stored, &remapped);
             before = read_again_what_was_missed(context, &capture, &planned, &stored).await?;
             decided(context, &mut records);
@@ -119,7 +126,7 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
     if checkpoint.changes_only {
         make_without_snapshot(context, &planned, &captured_by).await?;
     }
-    let next_drift = records.iter().map(|r| r.id).max().unwrap_or(0) + 1;
+    let next_drift = next_of(&records);
     let missing = missing(&planned, &pipeline.target.tables(&pipeline.name).await?);
     note_joining(context, &missing, &stored, &records);
     let next_drift = write_down(context, &checkpoint, next_drift).await?;
@@ -167,6 +174,11 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
 
 /// For each table, by its name in the target, what captures it.
 type Captured<'a> = HashMap<&'a String, Option<&'a String>>;
+
+/// The number of the next record of drift.
+fn next_of(records: &[DriftRecord]) -> u64 {
+    records.iter().map(|r| r.id).max().unwrap_or(0) + 1
+}
 
 /// Notes the tables that join; one that someone let in is noted already.
 fn note_joining(context: &Context, missing: &[TablePlan], stored: &[StoredTable], records: &[DriftRecord]) {
