@@ -26,9 +26,9 @@ pub use as_source::{
     StreamStart, Waiting,
 };
 pub use as_target::{
-    Committing, DecideTarget, ExistingTable, Guarantees, InspectTarget, LEASE, LoadTarget, LoadedTable, Memo,
-    MemoKind, Merge, RENEW_EVERY, RecallTarget, Reject, Replacement, Replacing, Settle, Settled, Surveyed,
-    TableProgress, Target, TargetAddress, WriteTarget,
+    Committing, DecideTarget, DependentView, ExistingTable, Guarantees, InspectTarget, LEASE, LoadTarget,
+    LoadedTable, Memo, MemoKind, Merge, RENEW_EVERY, RecallTarget, Reject, Replacement, Replacing, Settle,
+    Settled, Surveyed, TableProgress, Target, TargetAddress, WriteTarget,
 };
 pub use console::{Console, ConsoleDialect};
 pub use doing::Doing;

@@ -16,7 +16,7 @@ pub use before::ddl;
 pub use before::draft::{Draft, draft, plan_pipeline};
 pub use before::estimate::{Estimate, estimate};
 pub use before::example::{Explained, FoundRule, rule_from_example};
-pub use decide::drift::{Decides, SeenDrift, decide, decision_outcome, drift, drift_of};
+pub use decide::drift::{Decides, SeenDrift, ShownDrift, decide, decision_outcome, drift, drift_of};
 pub use decide::rejects::{ShownReject, reject, rejects, settle};
 pub use decide::resnapshot::{RereadOutcome, Rereads, Resnapshot, reread_outcome, resnapshot};
 pub use decide::teardown::{let_go, teardown};

@@ -3,9 +3,10 @@
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_adapter::{
-    AdapterError, DecideTarget, Events, ExistingTable, Guarantees, Holder, InspectTarget, LoadTarget,
-    LoadedTable, Memo, MemoKind, Merge, RecallTarget, Reject, Replacement, Result, Settle, Settled, Step,
-    StoredTable, Surveyed, TableProgress, TakeFrom, Target, TargetAddress, TargetLook, Turn, WriteTarget,
+    AdapterError, DecideTarget, DependentView, Events, ExistingTable, Guarantees, Holder, InspectTarget,
+    LoadTarget, LoadedTable, Memo, MemoKind, Merge, RecallTarget, Reject, Replacement, Result, Settle,
+    Settled, Step, StoredTable, Surveyed, TableProgress, TakeFrom, Target, TargetAddress, TargetLook, Turn,
+    WriteTarget,
 };
 use moorage_core::apply::prepare::TableBatch;
 use moorage_core::change::block::ChangeBlock;
@@ -135,6 +136,10 @@ impl InspectTarget for FaultyTarget {
 
     async fn columns(&self, table: &str) -> Result<TargetColumns> {
         self.inner.columns(table).await
+    }
+
+    async fn views(&self, table: &str) -> Result<Vec<DependentView>> {
+        self.inner.views(table).await
     }
 
     fn alteration(&self, alteration: &Alteration) -> Vec<String> {

@@ -7,9 +7,10 @@ use crate::rows::{Op, Row};
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_adapter::{
-    AdapterError, Committing, DecideTarget, Events, ExistingTable, Guarantees, Holder, InspectTarget, Lack,
-    LoadTarget, LoadedTable, MemoKind, Merge, RecallTarget, Reject, Replacing, Result, Settle, Settled, Step,
-    StoredTable, Surveyed, TableState, TakeFrom, TargetAddress, TargetLook, Turn, WriteTarget,
+    AdapterError, Committing, DecideTarget, DependentView, Events, ExistingTable, Guarantees, Holder,
+    InspectTarget, Lack, LoadTarget, LoadedTable, MemoKind, Merge, RecallTarget, Reject, Replacing, Result,
+    Settle, Settled, Step, StoredTable, Surveyed, TableState, TakeFrom, TargetAddress, TargetLook, Turn,
+    WriteTarget,
 };
 use moorage_core::change::block::ChangeBlock;
 use moorage_core::change::counters::TableCounters;
@@ -131,6 +132,10 @@ impl InspectTarget for MemoryTarget {
 
     async fn columns(&self, table: &str) -> Result<TargetColumns> {
         Ok(self.describe(table).await?.map(|there| there.columns).unwrap_or_default())
+    }
+
+    async fn views(&self, _: &str) -> Result<Vec<DependentView>> {
+        Ok(Vec::new())
     }
 
     fn alteration(&self, alteration: &Alteration) -> Vec<String> {

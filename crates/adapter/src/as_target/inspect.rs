@@ -23,6 +23,15 @@ pub struct TargetAddress {
     pub user: String,
 }
 
+/// A view that reads a table of the target: what it reads cannot always be altered.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct DependentView {
+    /// Its name.
+    pub view: String,
+    /// The columns that it reads; empty if the target does not know.
+    pub columns: Vec<String>,
+}
+
 /// A table that is in the target, whoever made it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ExistingTable {
@@ -72,6 +81,9 @@ pub trait InspectTarget: Send + Sync {
 
     /// The columns of the table of this name, which costs no more with more rows; none if there is no such table.
     async fn columns(&self, table: &str) -> Result<TargetColumns>;
+
+    /// The views that read the table of this name, by their names.
+    async fn views(&self, table: &str) -> Result<Vec<DependentView>>;
 
     /// How many rows a table holds now.
     async fn count(&self, table: &str) -> Result<u64>;

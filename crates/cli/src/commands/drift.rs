@@ -4,6 +4,7 @@ use crate::args::{DriftAction, DriftArgs, DriftWhich, Global};
 use crate::exit::Finished;
 use crate::failure::Failure;
 use crate::{load, render};
+use moorage_adapter::DependentView;
 use moorage_core::drift::record::{DriftState, RecordedColumn};
 use moorage_core::model::drift::DriftPolicy;
 use moorage_engine::{Decides, Pipeline, SeenDrift};
@@ -80,10 +81,11 @@ fn show_list(global: &Global, shown: &[&SeenDrift]) {
 }
 
 async fn show(global: &Global, pipeline: &Pipeline, id: u64) -> Result<Finished, Failure> {
-    let seen = moorage_engine::drift_of(pipeline, id).await?;
+    let shown = moorage_engine::drift_of(pipeline, id).await?;
+    let seen = &shown.seen;
     let finished = if seen.waits() || seen.stops { Finished::Found } else { Finished::Clean };
     if render::wants_json(global) {
-        render::json(&seen)?;
+        render::json(&shown)?;
         return Ok(finished);
     }
     render::out(format!("drift {}: {}: {}", seen.id, seen.table, seen.detail));
@@ -105,7 +107,7 @@ async fn show(global: &Global, pipeline: &Pipeline, id: u64) -> Result<Finished,
         ));
     }
     let mut table = render::table(global, &["column before", "type", "column after", "type"]);
-    for (before, after) in aligned(&seen) {
+    for (before, after) in aligned(seen) {
         let parts =
             |side: Side<'_>| side.map(|c| (c.column.clone(), c.source_type.clone())).unwrap_or_default();
         let ((was, was_type), (is, is_type)) = (parts(before), parts(after));
@@ -118,6 +120,13 @@ async fn show(global: &Global, pipeline: &Pipeline, id: u64) -> Result<Finished,
         let what = if seen.waits() { "following it does in the target:" } else { "in the target:" };
         render::out(format!("\n{what}"));
         seen.statements.iter().for_each(|statement| render::out(format!("  {statement};")));
+    }
+    if !shown.views.is_empty() {
+        render::out("\nviews that read the table, and may be in the way:");
+        for DependentView { view, columns } in &shown.views {
+            let read = if columns.is_empty() { String::new() } else { format!(" ({})", columns.join(", ")) };
+            render::out(format!("  {view}{read}"));
+        }
     }
     Ok(finished)
 }

@@ -152,6 +152,8 @@ fn what_is_done_in_the_target_by_hand_is_not_done_again(
         mirror.has_file_as_target();
     }
     mirror.catch_up();
+    let of = if file { "t" } else { "mirror.t" };
+    in_the_target(&mirror, file, &format!("CREATE VIEW seen_by AS SELECT id FROM {of}"));
     mirror.source.run("ALTER TABLE t RENAME a TO c; INSERT INTO t VALUES (3, 3, 'c')");
     mirror.catch_up();
     mirror.source.run(
@@ -168,7 +170,7 @@ fn what_is_done_in_the_target_by_hand_is_not_done_again(
     };
     mirror
         .moorage(&["drift", "show", "2"])
-        .expect(3, &["following it does in the target", "ADD COLUMN \"d\""]);
+        .expect(3, &["following it does in the target", "ADD COLUMN \"d\"", "views that read", "seen_by"]);
     let mut running = (how == "running").then(|| mirror.start(&["run"]));
     if let Some(running) = &mut running {
         running.wait_for("following changes");
@@ -344,6 +346,7 @@ fn a_view_that_is_in_the_way_holds_its_table_and_is_named() {
     assert_eq!(mirror.target.value::<i64>("SELECT count(*) FROM mirror.u"), 1, "the others go on");
     mirror.catch_up().expect(0, &["stays held", "mirror.sums"]);
     mirror.moorage(&["drift"]).expect(3, &["numeric(12,2)", "mirror.sums"]);
+    mirror.moorage(&["drift", "show", "1"]).expect(3, &["may be in the way", "mirror.sums (a)"]);
     // Whoever decides while it is in the way is told so, as often as they do, and nothing ends over it.
     let mut running = mirror.start(&["run"]);
     running.wait_for("stays held");

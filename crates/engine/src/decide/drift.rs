@@ -5,7 +5,7 @@ use crate::pipeline::error::{EngineError, Result};
 use crate::pipeline::lock::PipelineLock;
 use crate::pipeline::state::StateStore;
 use crate::run::holding;
-use moorage_adapter::MemoKind;
+use moorage_adapter::{DependentView, MemoKind};
 use moorage_core::TableName;
 use moorage_core::drift::record::{DriftRecord, DriftState, RecordedColumn};
 use moorage_core::model::drift::DriftPolicy;
@@ -49,6 +49,16 @@ pub struct SeenDrift {
     pub before: Vec<RecordedColumn>,
     /// The columns after.
     pub after: Vec<RecordedColumn>,
+}
+
+/// One of them, with what may be in the way of following it.
+#[derive(Clone, Debug, Serialize)]
+pub struct ShownDrift {
+    /// The change.
+    #[serde(flatten)]
+    pub seen: SeenDrift,
+    /// The views that read the target's table, of a change that waits.
+    pub views: Vec<DependentView>,
 }
 
 impl SeenDrift {
@@ -119,9 +129,11 @@ fn policy(pipeline: &Pipeline, record: &DriftRecord) -> String {
 ///
 /// # Errors
 /// If there is none of this number.
-pub async fn drift_of(pipeline: &Pipeline, id: u64) -> Result<SeenDrift> {
+pub async fn drift_of(pipeline: &Pipeline, id: u64) -> Result<ShownDrift> {
     let found = drift(pipeline, None).await?.into_iter().find(|seen| seen.id == id);
-    found.ok_or_else(|| EngineError::UnknownDrift { id, pipeline: pipeline.name.clone() })
+    let seen = found.ok_or_else(|| EngineError::UnknownDrift { id, pipeline: pipeline.name.clone() })?;
+    let views = if seen.waits() { pipeline.target.views(&seen.target).await? } else { Vec::new() };
+    Ok(ShownDrift { seen, views })
 }
 
 /// How decisions will be carried out.

@@ -8,7 +8,9 @@ use crate::as_target::statements::{create_table, escaped, key_columns, run_state
 use crate::as_target::{beside, state};
 use crate::wire::connect::Session;
 use crate::wire::written::{WRITTEN, WRITTEN_END};
-use moorage_adapter::{AdapterError, Doing, ExistingTable, LoadedTable, Result, Surveyed, TableState};
+use moorage_adapter::{
+    AdapterError, DependentView, Doing, ExistingTable, LoadedTable, Result, Surveyed, TableState,
+};
 use moorage_core::drift::standing::TargetColumns;
 use moorage_core::model::name::quoted_part;
 use moorage_core::model::policy::ExistingRows;
@@ -40,6 +42,20 @@ fn columns_of(found: &Found) -> TargetColumns {
 pub(crate) async fn columns(session: &Session, target: &str) -> Result<TargetColumns> {
     let found = find(session, &[target]).await?.pop().flatten();
     Ok(found.as_ref().map(columns_of).unwrap_or_default())
+}
+
+/// The views that read a table (PostgreSQL manual, section 53.18: a rule depends on each column that it names).
+pub(crate) async fn views(session: &Session, target: &str) -> Result<Vec<DependentView>> {
+    let (schema, name) = parts(target);
+    let sql = "
+SELECT v.oid::regclass::text, array_agg(DISTINCT a.attname::text) FROM pg_depend d
+  JOIN pg_class t ON t.oid = d.refobjid JOIN pg_namespace n ON n.oid = t.relnamespace
+  JOIN pg_attribute a ON a.attrelid = t.oid AND a.attnum = d.refobjsubid
+  JOIN pg_rewrite w ON w.oid = d.objid JOIN pg_class v ON v.oid = w.ev_class AND v.oid <> t.oid
+ WHERE d.classid = 'pg_rewrite'::regclass AND d.refclassid = 'pg_class'::regclass AND n.nspname = $1 AND t.relname = $2
+ GROUP BY 1 ORDER BY 1";
+    let rows = session.rows("looking for views", sql, &[&schema, &name]).await?;
+    Ok(rows.iter().map(|r| DependentView { view: r.get(0), columns: r.get(1) }).collect())
 }
 
 async fn existing(session: &Session, target: &str, found: &Found, owners: &Owners) -> Result<ExistingTable> {

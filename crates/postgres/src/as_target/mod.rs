@@ -37,8 +37,8 @@ use async_trait::async_trait;
 use create::Into;
 use look::PostgresTargetLook;
 use moorage_adapter::{
-    Committing, DecideTarget, Doing, Events, ExistingTable, Guarantees, Holder, InspectTarget, LoadTarget,
-    LoadedTable, MemoKind, Merge, RecallTarget, Reject, Replacing, Result, Settle, Settled, Step,
+    Committing, DecideTarget, DependentView, Doing, Events, ExistingTable, Guarantees, Holder, InspectTarget,
+    LoadTarget, LoadedTable, MemoKind, Merge, RecallTarget, Reject, Replacing, Result, Settle, Settled, Step,
     StoredTable, Surveyed, TableState, TakeFrom, TargetAddress, TargetLook, Turn, WriteTarget,
 };
 use moorage_core::change::block::ChangeBlock;
@@ -93,6 +93,10 @@ impl InspectTarget for PostgresTarget {
 
     async fn columns(&self, table: &str) -> Result<TargetColumns> {
         create::columns(self.ask().await?.session()?, table).await
+    }
+
+    async fn views(&self, table: &str) -> Result<Vec<DependentView>> {
+        create::views(self.ask().await?.session()?, table).await
     }
 
     fn alteration(&self, alteration: &Alteration) -> Vec<String> {

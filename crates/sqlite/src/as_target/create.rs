@@ -4,7 +4,7 @@ use crate::as_target::index::build_index;
 use crate::as_target::statements::create_table;
 use crate::as_target::{beside, state};
 use crate::file::error::sql_error;
-use moorage_adapter::{AdapterError, Doing, ExistingTable, Result, StoredTable, Surveyed};
+use moorage_adapter::{AdapterError, DependentView, Doing, ExistingTable, Result, StoredTable, Surveyed};
 use moorage_core::drift::standing::TargetColumns;
 use moorage_core::model::policy::ExistingRows;
 use moorage_core::model::sql::quote_ident;
@@ -34,6 +34,13 @@ pub(crate) fn columns(db: &Connection, table: &str) -> rusqlite::Result<TargetCo
     let sql = "SELECT name, type || CASE WHEN hidden IN (2, 3) THEN ' GENERATED' ELSE '' END FROM pragma_table_xinfo(?1)";
     let mut query = db.prepare(sql)?;
     query.query_map([table], |r| Ok((r.get(0)?, r.get(1)?)))?.collect()
+}
+
+/// The views whose text has a table's name in it: of what they read, SQLite keeps nothing else.
+pub(crate) fn views(db: &Connection, table: &str) -> rusqlite::Result<Vec<DependentView>> {
+    let sql = "SELECT name FROM sqlite_schema WHERE type = 'view' AND instr(lower(sql), lower(?1)) > 0 ORDER BY name";
+    let view = |r: &rusqlite::Row<'_>| Ok(DependentView { view: r.get(0)?, columns: Vec::new() });
+    db.prepare(sql)?.query_map([table], view)?.collect()
 }
 
 /// All tables and views but SQLite's own and ours.

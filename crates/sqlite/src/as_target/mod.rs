@@ -28,9 +28,10 @@ use crate::file::error::sql_error;
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_adapter::{
-    AdapterError, Committing, DecideTarget, Doing, Events, ExistingTable, Guarantees, Holder, InspectTarget,
-    Lack, LoadTarget, LoadedTable, MemoKind, Merge, RecallTarget, Reject, Replacing, Result, Settle, Settled,
-    Step, StoredTable, Surveyed, TableState, TakeFrom, TargetAddress, TargetLook, Turn, WriteTarget,
+    AdapterError, Committing, DecideTarget, DependentView, Doing, Events, ExistingTable, Guarantees, Holder,
+    InspectTarget, Lack, LoadTarget, LoadedTable, MemoKind, Merge, RecallTarget, Reject, Replacing, Result,
+    Settle, Settled, Step, StoredTable, Surveyed, TableState, TakeFrom, TargetAddress, TargetLook, Turn,
+    WriteTarget,
 };
 use moorage_core::change::block::ChangeBlock;
 use moorage_core::checkpoint::stored::Checkpoint;
@@ -195,6 +196,11 @@ impl InspectTarget for SqliteTarget {
     async fn columns(&self, table: &str) -> Result<TargetColumns> {
         let table = table.to_string();
         self.read("describing a table", move |db| create::columns(db, &table)).await
+    }
+
+    async fn views(&self, table: &str) -> Result<Vec<DependentView>> {
+        let table = table.to_string();
+        self.read("looking for views", move |db| create::views(db, &table)).await
     }
 
     fn alteration(&self, alteration: &Alteration) -> Vec<String> {

@@ -13,8 +13,8 @@ use async_trait::async_trait;
 use batch::FolderMerge;
 use files::{Table, of_pipeline, of_table};
 use moorage_adapter::{
-    AdapterError, Committing, Events, ExistingTable, Guarantees, Holder, InspectTarget, Lack, MemoKind,
-    Merge, RecallTarget, Replacing, Result, StoredTable, TakeFrom, TargetAddress, TargetLook, Turn,
+    AdapterError, Committing, DependentView, Events, ExistingTable, Guarantees, Holder, InspectTarget, Lack,
+    MemoKind, Merge, RecallTarget, Replacing, Result, StoredTable, TakeFrom, TargetAddress, TargetLook, Turn,
     WriteTarget,
 };
 use moorage_core::checkpoint::stored::Checkpoint;
@@ -51,6 +51,10 @@ impl InspectTarget for FolderTarget {
 
     async fn columns(&self, table: &str) -> Result<TargetColumns> {
         Ok(self.describe(table).await?.map(|there| there.columns).unwrap_or_default())
+    }
+
+    async fn views(&self, _: &str) -> Result<Vec<DependentView>> {
+        Ok(Vec::new())
     }
 
     fn alteration(&self, alteration: &Alteration) -> Vec<String> {
