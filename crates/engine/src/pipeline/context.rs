@@ -119,6 +119,8 @@ pub(crate) struct Following {
     pub(crate) held: Vec<Held>,
     /// Those that are not read yet, by name: they are read while the others are followed.
     pub(crate) unread: Vec<TableName>,
+    /// Those among them whose target tables could not be made as they are to be; what they are planned like is yet to be kept.
+    pub(crate) as_they_are: Vec<TableName>,
     /// Tables that wait to be let in, by the numbers of their records.
     pub(crate) offered: HashMap<u64, String>,
     /// Those that the project file maps in another way than their rows were read, by name.

@@ -134,7 +134,8 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
     let records = holding::records(&memos)?;
     let captured = planned.tables.iter().zip(&captured_by);
     let captured: Captured<'_> = captured.map(|(table, by)| (&table.target, by.as_ref())).collect();
-    let beside = read_missing(context, &checkpoint, &capture, missing, &stored, &captured).await?;
+    let (beside, as_they_are) =
+        read_missing(context, &checkpoint, &capture, missing, &stored, &captured).await?;
     let plans: Vec<TablePlan> = planned.tables.iter().chain(&orphans).cloned().collect();
     let held = held(context, &plans, &memos).await?;
     let mut tables = stream_tables(context, &planned).await?;
@@ -155,6 +156,7 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
     let found = found.into_iter().map(|table| table.name).collect();
     let following = Following {
         unread: beside.iter().map(|table| table.table().clone()).collect(),
+        as_they_are,
         offered: offered(&records),
         remapped,
         held_before,
@@ -198,16 +200,24 @@ async fn read_missing(
     missing: Vec<TablePlan>,
     stored: &[StoredTable],
     captured: &Captured<'_>,
-) -> Result<Vec<TablePlan>> {
+) -> Result<(Vec<TablePlan>, Vec<TableName>)> {
     let (beside, missing) = beside(context, checkpoint, missing, stored).await?;
+    let mut as_they_are = Vec::new();
     for table in &beside {
-        context.pipeline.target.create(&context.pipeline.name, table).await?;
+        match context.pipeline.target.create(&context.pipeline.name, table).await {
+            // It has rows from before, and what hangs on it: that they cannot be replaced is said when that is tried, and is
+            // nothing to the others.
+            Err(AdapterError::Refused { .. }) if stored.iter().any(|s| s.plan.target == table.target) => {
+                as_they_are.push(table.table().clone());
+            }
+            made => made?,
+        }
     }
     if !missing.is_empty() {
         let by = missing.iter().map(|t| captured.get(&t.target).copied().flatten().cloned()).collect();
         load(context, &missing, Some(capture), TableState::Live, by).await?;
     }
-    Ok(beside)
+    Ok((beside, as_they_are))
 }
 
 /// Picked tables that the user may not carry: whoever administers the source may have left something that lets them in.

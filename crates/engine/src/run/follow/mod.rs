@@ -18,6 +18,7 @@ use crate::run::carrying::{Carrying, Led};
 use crate::run::keeping::Keeping;
 use crate::run::looks::{Look, LookAt, Looks};
 use crate::run::reread::Rereading;
+use crate::run::waiting::unread;
 use chrono::Utc;
 use futures_util::FutureExt;
 use moorage_adapter::{AdapterError, ChangeStream, Event, StreamStart, StreamedSegment};
@@ -178,6 +179,7 @@ impl<'a> Driver<'a> {
             refused,
             remapped,
             orphans,
+            as_they_are,
             ..
         } = following;
         let there = self.carrying.plans().iter().filter(|plan| !orphans.contains(plan.table()));
@@ -202,6 +204,13 @@ impl<'a> Driver<'a> {
         }
         if self.carrying.unmerged().next().is_some() {
             self.machine.wants_reread(Instant::now());
+        }
+        for table in as_they_are {
+            if let Some((_, plan)) = self.carrying.plans().of(&table) {
+                let planned = Collected::Alter(Arc::new(unread(plan)));
+                self.put(planned, None);
+                self.send_note("a table is to be read again");
+            }
         }
         for table in remapped {
             let (next, event) = self
