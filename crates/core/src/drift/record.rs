@@ -152,12 +152,18 @@ impl DriftRecord {
         Self { state, decision, ..Self::of(0, &alteration, Vec::new(), seen_at) }
     }
 
-    /// Whether it is the record of a stop that another one is of, too: the next run met the same.
-    pub fn is_same_stop(&self, other: &Self) -> bool {
-        let of = |record: &Self| {
-            (record.table.clone(), record.kinds.clone(), record.detail.clone(), record.position.clone())
+    /// The record of a stop with what is kept of it already, if the last record of its table is of the same stop: the next run
+    /// met it again. What stands in front of it may be more by then.
+    pub fn again(self, known: &[Self]) -> Self {
+        let last = known.iter().rev().find(|known| known.table == self.table);
+        let is_stop = |record: &Self| record.state == DriftState::Stopped;
+        let is_same = |last: &&Self| {
+            is_stop(last) && is_stop(&self) && (&last.kinds, &last.detail) == (&self.kinds, &self.detail)
         };
-        self.state == DriftState::Stopped && other.state == DriftState::Stopped && of(self) == of(other)
+        match last.filter(is_same) {
+            Some(last) => Self { id: last.id, seen_at: last.seen_at, ..self },
+            None => self,
+        }
     }
 
     /// Of an alteration that is met now.

@@ -44,14 +44,16 @@ pub(crate) async fn write_down(context: &Context, checkpoint: &Checkpoint, next:
     let mut next = next;
     let number = |record: DriftRecord| {
         if record.id > 0 {
-            return Some(record);
+            return record;
         }
-        let placed = DriftRecord { id: next, position: position.clone(), committed_at, ..record };
-        let is_new = !known.iter().any(|known| known.is_same_stop(&placed));
-        next += u64::from(is_new);
-        is_new.then_some(placed)
+        let record = DriftRecord { position: position.clone(), committed_at, ..record.again(&known) };
+        if record.id > 0 {
+            return record;
+        }
+        next += 1;
+        DriftRecord { id: next - 1, ..record }
     };
-    let numbered: Vec<DriftRecord> = noted.into_iter().filter_map(number).collect();
+    let numbered: Vec<DriftRecord> = noted.into_iter().map(number).collect();
     let memos: Vec<Memo> =
         numbered.iter().map(|record| Ok(holding::record_memo(record)?)).collect::<Result<_>>()?;
     let mut merge = context.pipeline.target.begin(checkpoint).await?;
