@@ -61,8 +61,8 @@ impl Deed {
         one.into_iter().chain(more.into_iter().flatten())
     }
 
-    /// What is left of it where target tables are given up until they are read again: nothing is written to them or kept of
-    /// them, and that they are altered is only noted. Nothing is what there is nothing left of.
+    /// What is left of it, if anything is, where target tables are given up until they are read again: nothing is written to
+    /// them or kept of them, and what they have come to in the source is only noted.
     pub fn without(self, is_given_up: impl Fn(&str) -> bool) -> Option<Self> {
         match self {
             Self::Write(batches) if batches.iter().any(|batch| is_given_up(&batch.plan.target)) => {

@@ -86,7 +86,7 @@ pub(super) fn holds(
     Some((Collected::Alter(Arc::new(alteration)), event))
 }
 
-/// A table whose rows are read again by the next run, for nothing else that is known of its structure.
+/// A table that is to be read again as it is carried by now, whatever its target table is like.
 pub(super) fn unread(plan: &Arc<TablePlan>) -> Alteration {
     let after = plan.source_table();
     let step = Step {
@@ -101,7 +101,7 @@ pub(super) fn unread(plan: &Arc<TablePlan>) -> Alteration {
         after: plan.clone(),
         steps: Vec::new(),
         then: Then::Rereads,
-        what: "there was no more room to hold its changes".into(),
+        what: "it is to be read again".into(),
         id: 0,
         step: Arc::new(step),
         would: None,

@@ -36,11 +36,22 @@ pub(crate) fn columns(db: &Connection, table: &str) -> rusqlite::Result<TargetCo
     query.query_map([table], |r| Ok((r.get(0)?, r.get(1)?)))?.collect()
 }
 
-/// The views whose text has a table's name in it: of what they read, SQLite keeps nothing else.
+/// The views in whose text a table's name stands as a word: of what they read, SQLite keeps nothing else.
 pub(crate) fn views(db: &Connection, table: &str) -> rusqlite::Result<Vec<DependentView>> {
-    let sql = "SELECT name FROM sqlite_schema WHERE type = 'view' AND instr(lower(sql), lower(?1)) > 0 ORDER BY name";
-    let view = |r: &rusqlite::Row<'_>| Ok(DependentView { view: r.get(0)?, columns: Vec::new() });
-    db.prepare(sql)?.query_map([table], view)?.collect()
+    let mut query = db.prepare("SELECT name, sql FROM sqlite_schema WHERE type = 'view' ORDER BY name")?;
+    let views = query.query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?;
+    let views: Vec<(String, String)> = views.collect::<rusqlite::Result<_>>()?;
+    let reads = |sql: &str| has_word(&sql.to_lowercase(), &table.to_lowercase());
+    let read = views.into_iter().filter(|(_, sql)| reads(sql));
+    Ok(read.map(|(view, _)| DependentView { view, columns: Vec::new() }).collect())
+}
+
+fn has_word(text: &str, word: &str) -> bool {
+    let is_of_word = |c: char| c.is_alphanumeric() || c == '_';
+    text.match_indices(word).any(|(at, found)| {
+        let (before, behind) = (text[..at].chars().next_back(), text[at + found.len()..].chars().next());
+        !before.is_some_and(is_of_word) && !behind.is_some_and(is_of_word)
+    })
 }
 
 /// All tables and views but SQLite's own and ours.
