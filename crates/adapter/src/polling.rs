@@ -5,6 +5,7 @@
 
 use crate::{AdapterError, ChangeStream, Durable, Result, SegmentSender, StreamedSegment, segment_channel};
 use async_trait::async_trait;
+use chrono::{DateTime, TimeDelta, Utc};
 use moorage_core::Position;
 use moorage_core::change::segment::Segment;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -120,8 +121,12 @@ impl<P: Polled> Polling<P> {
     async fn run(mut self, sender: &SegmentSender, known: watch::Receiver<Option<String>>) -> Result<()> {
         let mut forgetting = Forgetting::default();
         let mut moves = self.moves_first;
+        let mut seen = LastSeen::default();
         loop {
+            let asked_at = Utc::now();
             let settled = self.settled.take();
+            // What ends earlier than at what is there now proves nothing of now.
+            let is_whole = settled.is_none();
             // Notes come behind everything, and not behind a part of it.
             let notes = if settled.is_none() { self.notes.take() } else { Vec::new() };
             let wanted = Wanted { until: settled.as_ref(), moves: moves || !notes.is_empty() };
@@ -129,11 +134,24 @@ impl<P: Polled> Polling<P> {
             if looks {
                 let Seen::All(mut segment) = self.polled.look(wanted, sender).await? else { return Ok(()) };
                 segment.notes.extend(notes);
+                segment.unseen_at = seen.at;
+                segment.seen_at = is_whole.then_some(asked_at);
                 let is_news = segment.last_commit.is_some() || !segment.notes.is_empty();
-                if is_news && !sender.send(segment).await {
-                    return Ok(());
+                if is_news {
+                    if !sender.send(segment).await {
+                        return Ok(());
+                    }
+                    seen.said = is_whole.then_some(asked_at).or(seen.said);
                 }
                 moves = false;
+            }
+            if is_whole {
+                seen.at = Some(asked_at);
+            }
+            if let Some(at) = seen.to_be_said()
+                && !sender.send(Segment::nothing_missing_at(at)).await
+            {
+                return Ok(());
             }
             if self.forgets && forgetting.is_due(self.pace.forget_every) {
                 let upto = known.borrow().clone();
@@ -143,6 +161,26 @@ impl<P: Polled> Polling<P> {
             }
             tokio::time::sleep(self.pace.look_every).await;
         }
+    }
+}
+
+/// How often it is said, at most, that nothing is missing while nothing comes.
+const SAID_EVERY: TimeDelta = TimeDelta::milliseconds(250);
+
+/// When nothing was missing.
+#[derive(Default)]
+struct LastSeen {
+    /// At the last look.
+    at: Option<DateTime<Utc>>,
+    /// At the last one of which that was said.
+    said: Option<DateTime<Utc>>,
+}
+
+impl LastSeen {
+    fn to_be_said(&mut self) -> Option<DateTime<Utc>> {
+        let at = self.at.filter(|at| self.said.is_none_or(|said| *at - said >= SAID_EVERY))?;
+        self.said = Some(at);
+        self.said
     }
 }
 

@@ -3,6 +3,7 @@
 use crate::{AdapterError, Durable, Result};
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
+use chrono::Utc;
 use moorage_core::Position;
 use moorage_core::change::segment::Segment;
 use moorage_core::change::structure::SchemaChange;
@@ -62,11 +63,28 @@ pub struct SegmentSender {
 
 impl SegmentSender {
     /// Waits until there is room, then sends. `false` if nobody listens any more.
-    pub async fn send(&self, segment: Segment) -> bool {
+    pub async fn send(&self, mut segment: Segment) -> bool {
         let wanted = segment.bytes().clamp(1, self.capacity) as u32;
         self.in_transaction.store(segment.in_transaction, Ordering::Relaxed);
-        let Ok(memory) = self.memory.clone().acquire_many_owned(wanted).await else { return false };
-        self.sender.send(Ok(StreamedSegment { segment, _memory: Some(memory) })).await.is_ok()
+        let read_at = *segment.read_at.get_or_insert_with(Utc::now);
+        let at_once = self.memory.clone().try_acquire_many_owned(wanted).ok().zip(self.sender.try_reserve().ok());
+        let (memory, room) = match at_once {
+            Some(both) => both,
+            None => {
+                let Ok(memory) = self.memory.clone().acquire_many_owned(wanted).await else { return false };
+                let Ok(room) = self.sender.reserve().await else { return false };
+                segment.stalled = Some((read_at, Utc::now()));
+                (memory, room)
+            }
+        };
+        room.send(Ok(StreamedSegment { segment, _memory: Some(memory) }));
+        true
+    }
+
+    /// How many bytes wait, and how many may.
+    pub fn waiting(&self) -> (u64, u64) {
+        let capacity = self.capacity as u64;
+        (capacity.saturating_sub(self.memory.available_permits() as u64), capacity)
     }
 
     /// Sends the error that ends the stream. A change of structure is an item of the stream instead: nothing comes behind

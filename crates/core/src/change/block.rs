@@ -169,6 +169,14 @@ impl ChangeBlock {
         self.span(i).map(|span| &span.transaction)
     }
 
+    /// The transactions that the changes belong to, one after the other, with how many changes of each.
+    pub fn by_transaction(&self) -> impl Iterator<Item = (&Arc<Transaction>, u64)> {
+        self.transactions.iter().enumerate().map(|(at, span)| {
+            let end = self.transactions.get(at + 1).map_or(self.entries.len(), |next| next.first);
+            (&span.transaction, end.saturating_sub(span.first) as u64)
+        })
+    }
+
     /// The number that the pipeline gave to the transaction of the `i`-th change: later transactions have higher
     /// ones, and one that is read again has the same. 0 until it was [numbered](crate::change::sequence::Sequence::number).
     pub fn sequence(&self, i: usize) -> u64 {

@@ -225,6 +225,9 @@ impl<F> Follow<F> {
         now: Instant,
         at: DateTime<Utc>,
     ) -> Result<(), FollowError> {
+        if segment.is_idle() {
+            return Ok(());
+        }
         self.gathered = false;
         self.sequence.number(&mut segment.blocks);
         if segment.last_commit.is_some() {

@@ -342,17 +342,21 @@ async fn read_all(
 ) -> Result<()> {
     // Since when whole transactions wait to be handed on.
     let mut waiting_since: Option<Instant> = None;
+    // Everything in front of this place in the log has come.
+    let mut passed = 0;
+    let mut looked = looks.map(Looks::come);
+    let mut heard = Instant::now();
     loop {
         let due = waiting_since.filter(|_| !assembler.in_transaction()).map(|since| since + GATHER);
-        let message = match due {
-            // Each report asks for an answer, so there is no such silence from a server that is there.
-            None => match tokio::time::timeout(silence, reader.stream_next()).await {
-                Ok(message) => message?,
-                Err(_) => return Err(silent(silence)),
-            },
-            Some(due) => match tokio::time::timeout_at(due.into(), reader.stream_next()).await {
-                Ok(message) => message?,
-                Err(_) => {
+        // Each report asks for an answer, so there is no longer silence from a server that is there.
+        let until = due.unwrap_or(heard + silence);
+        let message = tokio::select! {
+            biased;
+            message = reader.stream_next() => Some(message?),
+            () = next_look(&mut looked), if due.is_none() && !assembler.in_transaction() => None,
+            () = tokio::time::sleep_until(until.into()) => match due {
+                None => return Err(silent(silence)),
+                Some(_) => {
                     waiting_since = None;
                     if !sender.send(assembler.take()?).await {
                         return Ok(());
@@ -361,12 +365,23 @@ async fn read_all(
                 }
             },
         };
+        let Some(message) = message else {
+            if !say_seen(assembler, looks, passed, sender).await {
+                return Ok(());
+            }
+            continue;
+        };
+        heard = Instant::now();
         let Some(message) = message else { break };
         match message {
             StreamMessage::Keepalive { server_end, reply } => {
                 received.fetch_max(server_end, Ordering::Relaxed);
                 if reply {
                     asked.notify_one();
+                }
+                passed = passed.max(server_end);
+                if !say_seen(assembler, looks, passed, sender).await {
+                    return Ok(());
                 }
             }
             StreamMessage::Data { server_end, payload } => {
@@ -388,6 +403,7 @@ async fn read_all(
                 }
                 fed?;
                 end.holds(assembler.last_end()).await?;
+                passed = passed.max(assembler.last_end());
             }
         }
         let whole = !assembler.in_transaction() && !assembler.is_empty();
@@ -403,6 +419,34 @@ async fn read_all(
         }
     }
     Err(AdapterError::Lost { address: "the replication stream".into(), reason: "the server ended it".into() })
+}
+
+/// Waits until there is a look more.
+async fn next_look(looked: &mut Option<watch::Receiver<u64>>) {
+    match looked {
+        // The sender lives as long as the looks do.
+        Some(looked) => drop(looked.changed().await),
+        None => std::future::pending().await,
+    }
+}
+
+/// Says until when everything that was committed has come: everything in front of a place in the log has. `false` if nobody
+/// listens any more.
+///
+/// A walsender that has nothing to send says how far it has come before it sleeps (`WalSndWaitForWal` in the server's
+/// walsender.c), also past what is of other tables.
+async fn say_seen(assembler: &mut Assembler, looks: Option<&Looks>, passed: u64, sender: &SegmentSender) -> bool {
+    if assembler.in_transaction() {
+        return true;
+    }
+    match looks.and_then(|looks| looks.seen_at(passed)) {
+        None => true,
+        Some(at) if assembler.is_empty() => sender.send(Segment::nothing_missing_at(at)).await,
+        Some(at) => {
+            assembler.seen_at(at);
+            true
+        }
+    }
 }
 
 /// The changes of structure in front of a message.

@@ -23,7 +23,7 @@ use crate::as_source::structure::types::PresentNames;
 use crate::wire::lsn;
 use crate::wire::pgoutput::{Message, OldTuple, Relation, Tuple};
 use crate::wire::replication::EPOCH_2000_US;
-use chrono::DateTime;
+use chrono::{DateTime, Utc};
 use moorage_adapter::{AdapterError, Result, StreamTable};
 use moorage_core::change::builder::{ChangeBlockBuilder, Images};
 use moorage_core::change::kind::{ChangeKind, Transaction};
@@ -201,6 +201,11 @@ impl Assembler {
     /// Whether there is nothing to send on.
     pub(crate) fn is_empty(&self) -> bool {
         self.bytes == 0 && self.segment.last_commit.is_none() && self.segment.notes.is_empty()
+    }
+
+    /// Everything that was committed before a moment has been fed.
+    pub(crate) fn seen_at(&mut self, at: DateTime<Utc>) {
+        self.segment.seen_at = Some(at);
     }
 
     /// Takes what was collected.

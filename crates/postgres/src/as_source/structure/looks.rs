@@ -17,6 +17,7 @@ use crate::as_source::named::NOTE_PREFIX;
 use crate::wire::address::PostgresAddress;
 use crate::wire::connect::Session;
 use crate::wire::lsn;
+use chrono::{DateTime, Utc};
 use moorage_adapter::{AdapterError, Result};
 use std::collections::VecDeque;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -67,8 +68,13 @@ impl Look {
 struct Kept {
     count: u64,
     looks: VecDeque<Arc<Look>>,
+    /// When the end of the log was asked for, by our clock, and where it was: what was committed before lies before it.
+    ends: VecDeque<(DateTime<Utc>, u64)>,
     failed: Option<AdapterError>,
 }
+
+/// How many ends of the log are remembered; of those that come behind only the last.
+const ENDS: usize = 64;
 
 /// The looks of one stream.
 #[derive(Clone)]
@@ -140,6 +146,19 @@ impl Looks {
         }
     }
 
+    /// Someone is told each time that there is a look more.
+    pub(crate) fn come(&self) -> watch::Receiver<u64> {
+        self.came.subscribe()
+    }
+
+    /// The last moment, by our clock, before which nothing was committed that lies behind a place in the log; none if it was
+    /// given before.
+    pub(crate) fn seen_at(&self, place: u64) -> Option<DateTime<Utc>> {
+        let mut kept = self.kept();
+        let behind = kept.ends.iter().take_while(|(_, end)| *end <= place).count();
+        kept.ends.drain(..behind).last().map(|(at, _)| at)
+    }
+
     async fn look(&self, looker: &mut Option<Looker>) -> Result<()> {
         let looker = match looker {
             Some(looker) => looker,
@@ -150,10 +169,16 @@ impl Looks {
         };
         let before = self.kept().looks.back().map(|look| look.seen.clone());
         let session = &looker.session;
+        let asked_at = Utc::now();
         session.run("looking at the catalogue", "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY").await?;
-        let sql = format!("SELECT pg_current_snapshot()::text, ({})", event::IN_FORCE);
+        // The end that is on disk: nothing of the log is sent before it is.
+        let sql = format!(
+            "SELECT pg_current_snapshot()::text, ({}), pg_current_wal_flush_lsn()::text",
+            event::IN_FORCE
+        );
         let row = session.one("looking at the catalogue", &sql, &[]).await?;
         let (snapshot, told_by): (String, Option<String>) = (row.get(0), row.get(1));
+        let flushed = lsn::parse(row.get(2));
         let seen = looker.catalogue.look(session, &self.tables, before.as_ref()).await?;
         // Asked last: nothing that the look sees commits behind it.
         let sql = "SELECT pg_current_wal_insert_lsn()::text";
@@ -166,6 +191,11 @@ impl Looks {
         let complete_at = lsn::parse(&end).ok_or_else(wrong)?;
         let mark = Mark::parse(&snapshot, complete_at).ok_or_else(wrong)?;
         let is_other = before.is_some_and(|before| !is_same(&before, &seen));
+        if let Some(end) = flushed {
+            let mut kept = self.kept();
+            kept.ends.truncate(ENDS - 1);
+            kept.ends.push_back((asked_at, end));
+        }
         self.keep(mark, complete_at, seen, told_by);
         if is_other {
             self.leave_a_note(&looker.session).await?;

@@ -1,0 +1,329 @@
+//! What a run measures: how long each transaction was on its way, how much of what was applied, and until when the target is
+//! complete.
+//!
+//! [`Meter`] is told what happens, with the time at which it did, and looks at no clock. The order: [`read`](Meter::read) for
+//! each segment; [`taken`](Meter::taken) when a batch that ends with all that was read is handed to the target;
+//! [`applied`](Meter::applied) when it has committed; [`broken`](Meter::broken) when the stream has ended and what was on its way
+//! will be read again.
+//!
+//! **Complete until.** The target holds everything that was committed before a moment. It moves on with each batch, and, where
+//! nothing happens, with what the source says: that nothing was missing at a time ([`Segment::seen_at`]). A source that is silent
+//! moves nothing: so an idle pipeline is complete until a moment ago, and a stuck one is behind, and ever further.
+
+use super::flight::{Flight, Read};
+use super::lag::ClockSkew;
+use super::sample::{AppliedTransaction, Sample, TableSample};
+use super::stalls::Stalls;
+use crate::change::counters::Operations;
+use crate::change::segment::Segment;
+use crate::model::name::TableName;
+use chrono::{DateTime, Utc};
+use indexmap::IndexSet;
+use std::collections::{BTreeMap, HashMap, VecDeque};
+use std::time::Duration;
+
+/// How many of the last transactions are remembered.
+const RECENT: usize = 50;
+
+/// What becomes of a table's changes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Fate {
+    /// They are merged.
+    Merged,
+    /// They are kept until someone decides about the table's structure.
+    Kept,
+    /// They are left out: the table is read again as a whole.
+    LeftOut,
+}
+
+/// Sums of a table since the run began.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct TableTotals {
+    /// Changes that were applied.
+    pub operations: Operations,
+    /// Their bytes as read from the source.
+    pub bytes: u64,
+    /// The lag of the last transaction that changed it, in microseconds.
+    pub lag_us: u64,
+    /// When that was committed, by the source's clock.
+    pub committed_at: Option<DateTime<Utc>>,
+}
+
+/// How much is left to read.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Behind {
+    /// Bytes of the source's log, or of what stands for it.
+    pub unread_bytes: Option<u64>,
+    /// What the source keeps for the pipeline, in bytes.
+    pub kept_bytes: Option<u64>,
+    /// What it may keep.
+    pub limit_bytes: Option<u64>,
+}
+
+/// Measures a run.
+#[derive(Debug)]
+pub struct Meter {
+    skew: ClockSkew,
+    names: IndexSet<String>,
+    stalls: Stalls,
+    /// Read, and not in a batch that was handed over.
+    collected: Flight,
+    /// Handed over at a time.
+    taken: Option<(Flight, DateTime<Utc>)>,
+    complete_until: Option<DateTime<Utc>>,
+    /// Tables whose changes are kept, with the commit of the first of them, by our clock.
+    held: HashMap<usize, DateTime<Utc>>,
+    /// Whether there is any table whose changes are merged.
+    merges_any: bool,
+    behind: Behind,
+    interval: Sample,
+    /// Since the last time they were asked for.
+    tables: BTreeMap<usize, TableSample>,
+    totals: HashMap<usize, TableTotals>,
+    /// Whose totals have changed since they were last asked for.
+    changed: Vec<usize>,
+    recent: VecDeque<AppliedTransaction>,
+}
+
+impl Meter {
+    /// Begins at a time.
+    pub fn new(now: DateTime<Utc>) -> Self {
+        Self {
+            skew: ClockSkew::default(),
+            names: IndexSet::new(),
+            stalls: Stalls::default(),
+            collected: Flight::default(),
+            taken: None,
+            complete_until: None,
+            held: HashMap::new(),
+            merges_any: true,
+            behind: Behind::default(),
+            interval: Sample::begin(now),
+            tables: BTreeMap::new(),
+            totals: HashMap::new(),
+            changed: Vec::new(),
+            recent: VecDeque::new(),
+        }
+    }
+
+    /// The source's clock against ours was measured.
+    pub fn skewed(&mut self, skew: ClockSkew) {
+        self.skew = skew;
+    }
+
+    /// The source's clock against ours.
+    pub fn skew(&self) -> ClockSkew {
+        self.skew
+    }
+
+    /// A stream begins at a checkpoint whose last transaction was committed at a time, by the source's clock.
+    pub fn begins(&mut self, committed_at: Option<DateTime<Utc>>) {
+        self.broken();
+        let until = committed_at.map(|at| self.skew.by_our_clock(at));
+        self.complete_until = self.complete_until.max(until);
+    }
+
+    /// How much is left to read, as a look at the source says.
+    pub fn is_behind(&mut self, behind: Behind) {
+        self.behind = behind;
+    }
+
+    /// Whether there is any table whose changes are merged.
+    pub fn merges_any(&mut self, any: bool) {
+        self.merges_any = any;
+    }
+
+    /// A table's changes are kept, the first of them committed at a time, by the source's clock; none if there is none yet.
+    pub fn holds(&mut self, table: &TableName, first: Option<DateTime<Utc>>) {
+        let (at, first) = (self.number(table), first.map(|at| self.skew.by_our_clock(at)));
+        if let Some(first) = first {
+            self.held.entry(at).or_insert(first);
+        }
+    }
+
+    /// A table's changes are merged again, with those that were kept.
+    pub fn releases(&mut self, table: &TableName) {
+        let at = self.number(table);
+        self.held.remove(&at);
+    }
+
+    fn number(&mut self, table: &TableName) -> usize {
+        let name = table.to_string();
+        match self.names.get_index_of(&name) {
+            Some(at) => at,
+            None => self.names.insert_full(name).0,
+        }
+    }
+
+    /// A segment was read, with its rows as they were captured.
+    pub fn read(&mut self, segment: &Segment, now: DateTime<Utc>, fate: impl Fn(&TableName) -> Fate) {
+        if let Some((from, to)) = segment.stalled {
+            self.stalls.add(from, to);
+        }
+        let read_at = segment.read_at.unwrap_or(now);
+        for block in &segment.blocks {
+            let table = &block.schema().table;
+            let at = self.number(table);
+            match fate(table) {
+                Fate::Merged => self.collected.add(at, block, read_at),
+                Fate::Kept => self.collected.hold(at, block),
+                Fate::LeftOut => {}
+            }
+        }
+        if !segment.in_transaction {
+            self.collected.stretch_ends(segment.unseen_at);
+            self.collected.seen_at = self.collected.seen_at.max(segment.seen_at);
+            self.is_complete(now);
+        }
+    }
+
+    /// All that was read is handed to the target, as one batch.
+    pub fn taken(&mut self, now: DateTime<Utc>) {
+        self.taken = Some((std::mem::take(&mut self.collected), now));
+    }
+
+    /// The target has committed the batch that was handed to it; it was at it for a while.
+    pub fn applied(&mut self, now: DateTime<Utc>, took: Duration) {
+        self.interval.merges += 1;
+        self.interval.merging += took;
+        let Some((flight, taken_at)) = self.taken.take() else { return };
+        let skip = flight.read.len().saturating_sub(RECENT);
+        for (at, read) in flight.read.iter().enumerate() {
+            self.is_applied(read, taken_at, now, at >= skip);
+        }
+        for (at, of_table) in flight.tables {
+            self.interval.operations += of_table.operations;
+            self.interval.bytes += of_table.bytes;
+            let sample = Self::of_table(&mut self.tables, &self.names, at);
+            sample.operations += of_table.operations;
+            sample.bytes += of_table.bytes;
+            let totals = self.totals.entry(at).or_default();
+            totals.operations += of_table.operations;
+            totals.bytes += of_table.bytes;
+            self.changed.push(at);
+        }
+        for (at, first) in flight.held {
+            self.held.entry(at).or_insert(self.skew.by_our_clock(first));
+        }
+        let last = flight.read.last().map(|read| self.skew.by_our_clock(read.transaction.committed_at));
+        self.advance(last.max(flight.seen_at), now);
+        self.is_complete(now);
+    }
+
+    fn is_applied(&mut self, read: &Read, taken_at: DateTime<Utc>, now: DateTime<Utc>, is_recent: bool) {
+        let steps = read.steps(self.skew, &self.stalls, taken_at, now);
+        self.interval.transactions += 1;
+        self.interval.lags.record(&steps);
+        let whole = steps.whole();
+        for (at, _) in &read.tables {
+            Self::of_table(&mut self.tables, &self.names, *at).lag.record(whole, 1);
+            let totals = self.totals.entry(*at).or_default();
+            totals.lag_us = whole.as_micros() as u64;
+            totals.committed_at = Some(read.committed_at);
+        }
+        let is_slow = self.interval.slowest.len() < super::sample::SLOWEST
+            || self.interval.slowest.last().is_some_and(|slow| u128::from(slow.lag_us()) < whole.as_micros());
+        if !is_slow && !is_recent {
+            return;
+        }
+        let name = |at: usize| self.names.get_index(at).cloned().unwrap_or_default();
+        let applied = AppliedTransaction {
+            committed_at: read.committed_at,
+            position: read.transaction.position.to_string(),
+            changes: read.changes(),
+            tables: read.tables.iter().map(|(at, changes)| (name(*at), *changes)).collect(),
+            capture_us: steps.capture.as_micros() as u64,
+            queue_us: steps.queue.as_micros() as u64,
+            apply_us: steps.apply.as_micros() as u64,
+        };
+        if is_recent {
+            self.recent.push_front(applied.clone());
+            self.recent.truncate(RECENT);
+        }
+        self.interval.is_slow(applied);
+    }
+
+    fn of_table<'a>(
+        tables: &'a mut BTreeMap<usize, TableSample>,
+        names: &IndexSet<String>,
+        at: usize,
+    ) -> &'a mut TableSample {
+        let name = || names.get_index(at).cloned().unwrap_or_default();
+        tables.entry(at).or_insert_with(|| TableSample::begin(name()))
+    }
+
+    /// The stream has ended: what was on its way is read again.
+    pub fn broken(&mut self) {
+        (self.collected, self.taken) = (Flight::default(), None);
+    }
+
+    /// Where nothing is on its way, the target is complete until the source was seen.
+    fn is_complete(&mut self, now: DateTime<Utc>) {
+        if self.collected.is_empty() && self.taken.is_none() {
+            let seen_at = self.collected.seen_at.take();
+            self.advance(seen_at, now);
+        }
+    }
+
+    fn advance(&mut self, to: Option<DateTime<Utc>>, now: DateTime<Utc>) {
+        self.note_lag(now);
+        self.complete_until = self.complete_until.max(to);
+    }
+
+    fn note_lag(&mut self, now: DateTime<Utc>) {
+        self.interval.behind = self.interval.behind.max(self.lag(now));
+    }
+
+    /// Everything that was committed before this moment, by our clock, is in the target; none if nothing is known yet. While the
+    /// changes of all tables are kept, only what came before the first of them.
+    pub fn complete_until(&self) -> Option<DateTime<Utc>> {
+        let first_held = self.held.values().min().filter(|_| !self.merges_any);
+        self.complete_until.map(|until| first_held.map_or(until, |held| until.min(*held)))
+    }
+
+    /// How far the target is behind at a time.
+    pub fn lag(&self, now: DateTime<Utc>) -> Option<Duration> {
+        self.complete_until().map(|until| (now - until).to_std().unwrap_or_default())
+    }
+
+    /// The tables whose changes are kept, with the commit of the first, by our clock.
+    pub fn held(&self) -> impl Iterator<Item = (&str, DateTime<Utc>)> {
+        self.held.iter().filter_map(|(at, first)| Some((self.names.get_index(*at)?.as_str(), *first)))
+    }
+
+    /// The last transactions that were applied, the last first.
+    pub fn recent(&self) -> impl Iterator<Item = &AppliedTransaction> {
+        self.recent.iter()
+    }
+
+    /// How many changes wait for their batch, or are in one that the target is at; with their bytes.
+    pub fn on_the_way(&self) -> (u64, u64) {
+        let flights = [Some(&self.collected), self.taken.as_ref().map(|taken| &taken.0)];
+        let tables = flights.into_iter().flatten().flat_map(|flight| flight.tables.values());
+        tables.fold((0, 0), |(changes, bytes), of| (changes + of.operations.total(), bytes + of.bytes))
+    }
+
+    /// What was measured since the last time.
+    pub fn sample(&mut self, now: DateTime<Utc>) -> Sample {
+        self.note_lag(now);
+        let mut sample = std::mem::replace(&mut self.interval, Sample::begin(now));
+        sample.span = (now - sample.from).to_std().unwrap_or_default();
+        (sample.unread_bytes, sample.kept_bytes) = (self.behind.unread_bytes, self.behind.kept_bytes);
+        sample.limit_bytes = self.behind.limit_bytes;
+        sample
+    }
+
+    /// What was measured of the tables since the last time that was asked for.
+    pub fn sample_tables(&mut self) -> Vec<TableSample> {
+        std::mem::take(&mut self.tables).into_values().collect()
+    }
+
+    /// The totals that have changed since the last time.
+    pub fn changed_totals(&mut self) -> Vec<(String, TableTotals)> {
+        let mut changed = std::mem::take(&mut self.changed);
+        changed.sort_unstable();
+        changed.dedup();
+        let of = |at: usize| Some((self.names.get_index(at)?.clone(), *self.totals.get(&at)?));
+        changed.into_iter().filter_map(of).collect()
+    }
+}
