@@ -1,11 +1,11 @@
 //! What happens, as facts. Terminal, JSON lines, state store and status are consumers of one stream.
 
 use chrono::{DateTime, Utc};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
 /// One step of setting something up or removing it.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Step {
     /// What it is about: `publication moorage_quayside`.
     pub what: String,
@@ -21,7 +21,7 @@ impl Step {
 }
 
 /// A fact about a running pipeline. Durations are in milliseconds, sizes in bytes.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case", tag = "event")]
 pub enum Event {
     /// A step of the set-up was done.

@@ -41,6 +41,7 @@ pub use naming::object_name;
 pub use polling::{Pace, Polled, Polling, Seen, WaitingNotes, Wanted};
 pub use stored::{StoredTable, TableState};
 pub use stream::{
-    ChangeStream, SegmentSender, SnapshotMark, SnapshotSink, StreamTable, StreamedSegment, segment_channel,
+    ChangeStream, QueueGauge, SegmentSender, SnapshotMark, SnapshotSink, StreamTable, StreamedSegment,
+    segment_channel,
 };
 pub use turn::{Holder, TakeFrom, Turn};

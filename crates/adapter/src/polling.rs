@@ -3,7 +3,9 @@
 //! One driver for all of them: a source says how it looks ([`Polled`]) and at what pace; when to look, what becomes of
 //! notes, where a stretch has to end, and when what was acknowledged may be deleted is decided here.
 
-use crate::{AdapterError, ChangeStream, Durable, Result, SegmentSender, StreamedSegment, segment_channel};
+use crate::{
+    AdapterError, ChangeStream, Durable, QueueGauge, Result, SegmentSender, StreamedSegment, segment_channel,
+};
 use async_trait::async_trait;
 use chrono::{DateTime, TimeDelta, Utc};
 use moorage_core::Position;
@@ -81,6 +83,7 @@ struct PolledStream {
     address: String,
     segments: mpsc::Receiver<Result<StreamedSegment>>,
     acknowledged: watch::Sender<Option<String>>,
+    gauge: QueueGauge,
     task: JoinHandle<()>,
 }
 
@@ -109,13 +112,13 @@ impl<P: Polled> Polling<P> {
     pub fn start(self) -> Box<dyn ChangeStream> {
         let (sender, segments) = segment_channel(self.queue_bytes);
         let (acknowledged, known) = watch::channel(None);
-        let address = self.address.clone();
+        let (address, gauge) = (self.address.clone(), sender.gauge());
         let task = tokio::spawn(async move {
             if let Err(error) = self.run(&sender, known).await {
                 sender.fail(error).await;
             }
         });
-        Box::new(PolledStream { address, segments, acknowledged, task })
+        Box::new(PolledStream { address, segments, acknowledged, gauge, task })
     }
 
     async fn run(mut self, sender: &SegmentSender, known: watch::Receiver<Option<String>>) -> Result<()> {
@@ -217,6 +220,10 @@ impl ChangeStream for PolledStream {
     async fn next(&mut self) -> Result<StreamedSegment> {
         let ended = || AdapterError::Lost { address: self.address.clone(), reason: "reading ended".into() };
         self.segments.recv().await.unwrap_or_else(|| Err(ended()))
+    }
+
+    fn gauge(&self) -> QueueGauge {
+        self.gauge.clone()
     }
 
     fn acknowledge(&self, durable: &Durable) {

@@ -3,13 +3,13 @@
 use crate::{AdapterError, Durable, Result};
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
-use chrono::Utc;
+use chrono::{DateTime, Utc};
 use moorage_core::Position;
 use moorage_core::change::segment::Segment;
 use moorage_core::change::structure::SchemaChange;
 use moorage_core::plan::table::TablePlan;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
 use tokio::sync::{OwnedSemaphorePermit, Semaphore, mpsc};
 
 /// What a snapshot of a table covers: opaque to everyone but the source that made it, kept in the target
@@ -59,6 +59,30 @@ pub struct SegmentSender {
     capacity: usize,
     /// Whether what was sent last ends inside a transaction.
     in_transaction: Arc<AtomicBool>,
+    stalled_since: Arc<AtomicI64>,
+}
+
+/// How full the room between a source and a batch is. Cheap to ask, from anywhere.
+#[derive(Clone)]
+pub struct QueueGauge {
+    memory: Arc<Semaphore>,
+    capacity: usize,
+    /// In microseconds since 1970; 0 if there is room.
+    stalled_since: Arc<AtomicI64>,
+}
+
+impl QueueGauge {
+    /// How many bytes wait, and how many may.
+    pub fn bytes(&self) -> (u64, u64) {
+        let capacity = self.capacity as u64;
+        (capacity.saturating_sub(self.memory.available_permits() as u64), capacity)
+    }
+
+    /// Since when the reader has stood still for want of room; none if it does not.
+    pub fn stalled_since(&self) -> Option<DateTime<Utc>> {
+        let since = self.stalled_since.load(Ordering::Relaxed);
+        DateTime::from_timestamp_micros(since).filter(|_| since != 0)
+    }
 }
 
 impl SegmentSender {
@@ -67,12 +91,15 @@ impl SegmentSender {
         let wanted = segment.bytes().clamp(1, self.capacity) as u32;
         self.in_transaction.store(segment.in_transaction, Ordering::Relaxed);
         let read_at = *segment.read_at.get_or_insert_with(Utc::now);
-        let at_once = self.memory.clone().try_acquire_many_owned(wanted).ok().zip(self.sender.try_reserve().ok());
+        let at_once =
+            self.memory.clone().try_acquire_many_owned(wanted).ok().zip(self.sender.try_reserve().ok());
         let (memory, room) = match at_once {
             Some(both) => both,
             None => {
+                self.stalled_since.store(read_at.timestamp_micros(), Ordering::Relaxed);
                 let Ok(memory) = self.memory.clone().acquire_many_owned(wanted).await else { return false };
                 let Ok(room) = self.sender.reserve().await else { return false };
+                self.stalled_since.store(0, Ordering::Relaxed);
                 segment.stalled = Some((read_at, Utc::now()));
                 (memory, room)
             }
@@ -81,10 +108,10 @@ impl SegmentSender {
         true
     }
 
-    /// How many bytes wait, and how many may.
-    pub fn waiting(&self) -> (u64, u64) {
-        let capacity = self.capacity as u64;
-        (capacity.saturating_sub(self.memory.available_permits() as u64), capacity)
+    /// What tells how full it is.
+    pub fn gauge(&self) -> QueueGauge {
+        let (memory, stalled_since) = (self.memory.clone(), self.stalled_since.clone());
+        QueueGauge { memory, capacity: self.capacity, stalled_since }
     }
 
     /// Sends the error that ends the stream. A change of structure is an item of the stream instead: nothing comes behind
@@ -113,7 +140,8 @@ pub fn segment_channel(capacity: usize) -> (SegmentSender, mpsc::Receiver<Result
     let capacity = capacity.clamp(1, Semaphore::MAX_PERMITS.min(u32::MAX as usize));
     let (sender, receiver) = mpsc::channel(1024);
     let memory = Arc::new(Semaphore::new(capacity));
-    (SegmentSender { sender, memory, capacity, in_transaction: Arc::default() }, receiver)
+    let (in_transaction, stalled_since) = (Arc::default(), Arc::default());
+    (SegmentSender { sender, memory, capacity, in_transaction, stalled_since }, receiver)
 }
 
 /// A running stream of changes. Dropping it ends the stream.
@@ -124,6 +152,9 @@ pub trait ChangeStream: Send + Sync {
     /// # Errors
     /// The stream is over then.
     async fn next(&mut self) -> Result<StreamedSegment>;
+
+    /// What tells how much of it waits to be taken.
+    fn gauge(&self) -> QueueGauge;
 
     /// Tells the source that everything up to a durable checkpoint may be forgotten. Does not wait.
     fn acknowledge(&self, durable: &Durable);

@@ -2,7 +2,7 @@
 
 use crate::args::{Color, Format, Global};
 use crate::failure::Failure;
-use chrono::{DateTime, Local, Utc};
+use chrono::{DateTime, Local, SecondsFormat, Utc};
 use comfy_table::{Attribute, Cell, CellAlignment, ContentArrangement, Row, Table};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use moorage_core::model::visible::{visible, visible_json};
@@ -296,6 +296,58 @@ pub fn span(ms: u64) -> String {
         1000..120_000 => format!("{:.1} s", ms as f64 / 1000.0),
         120_000..7_200_000 => format!("{} min {} s", ms / 60_000, ms / 1000 % 60),
         _ => format!("{} h {} min", ms / 3_600_000, ms / 60_000 % 60),
+    }
+}
+
+/// `340 µs`, `7.4 ms`, and from a second on as [`span`].
+pub fn micros(us: u64) -> String {
+    match us {
+        0..1000 => format!("{us} µs"),
+        1000..100_000 => format!("{:.1} ms", us as f64 / 1000.0),
+        _ => span(us / 1000),
+    }
+}
+
+/// RFC 3339, to the second.
+pub fn rfc3339(at: DateTime<Utc>) -> String {
+    at.to_rfc3339_opts(SecondsFormat::Secs, true)
+}
+
+/// A time with its milliseconds.
+pub fn clock_ms(at: DateTime<Utc>) -> String {
+    format!("{}.{:03}", clock(at), at.timestamp_subsec_millis())
+}
+
+/// Lines of values separated by commas (RFC 4180).
+pub struct Lines(csv::Writer<Vec<u8>>);
+
+impl Lines {
+    /// With these heads.
+    pub fn new(heads: &[&str]) -> Self {
+        let mut lines = Self(csv::Writer::from_writer(Vec::new()));
+        // Into memory.
+        let _ = lines.0.write_record(heads);
+        lines
+    }
+
+    /// Adds a line.
+    ///
+    /// # Errors
+    /// If it has another number of values than there are heads.
+    pub fn add(&mut self, values: Vec<String>) -> Result<(), Failure> {
+        let shown = values.iter().map(|value| visible(value, false).into_owned());
+        self.0.write_record(shown).map_err(|e| Failure::failed(e.to_string()))
+    }
+
+    /// Writes them to stdout.
+    ///
+    /// # Errors
+    /// If they are no text.
+    pub fn out(self) -> Result<(), Failure> {
+        let bytes = self.0.into_inner().map_err(|e| Failure::failed(e.to_string()))?;
+        let text = String::from_utf8(bytes).map_err(|e| Failure::failed(e.to_string()))?;
+        out(Styled(text.trim_end().into()));
+        Ok(())
     }
 }
 

@@ -20,7 +20,10 @@ pub use decide::drift::{Decides, SeenDrift, ShownDrift, decide, decision_outcome
 pub use decide::rejects::{ShownReject, reject, rejects, settle};
 pub use decide::resnapshot::{RereadOutcome, Rereads, Resnapshot, reread_outcome, resnapshot};
 pub use decide::teardown::{let_go, teardown};
+pub use look::behind::{Behind, behind};
 pub use look::changes::{ChangeFeed, changes, parse_from};
+pub use look::history::{PastRun, RunOutcome, WantedRuns, history, history_of};
+pub use look::lag::{LagView, NamedPeriod, WantedLag, lag};
 pub use look::preview::{Preview, preview, preview_source, preview_target};
 pub use look::row::{RowColumn, RowSteps, RowView, RowWatch, row};
 pub use look::status::{PipelineStatus, RunningNow, TableStatus, running, status};
@@ -29,6 +32,5 @@ pub use look::verify::verify;
 pub use pipeline::context::{Outcome, RunOptions, Start};
 pub use pipeline::ends::Pipeline;
 pub use pipeline::error::{EngineError, Result};
-pub use pipeline::state::{RunRecord, StateStore};
 pub use pipeline::stop::{StopHandle, StopSignal, stop_pair};
 pub use run::once::run;

@@ -5,7 +5,7 @@ use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_adapter::{
     CapturePlan, CaptureSource, CaptureState, CaptureWords, ChangeStream, Console, Durable, Events, Head,
-    InspectSource, Inspected, Lack, LookAtSource, Prepared, Removed, Result, SetUp, SetUpSource,
+    InspectSource, Inspected, Lack, LookAtSource, Prepared, QueueGauge, Removed, Result, SetUp, SetUpSource,
     SnapshotMark, SnapshotSink, Source, SourceAddress, SourceLog, SourceLook, StreamStart, StreamTable,
     StreamedSegment, Tail, TailFrom, Waiting,
 };
@@ -47,7 +47,15 @@ impl ChangeStream for FaultyStream {
     async fn next(&mut self) -> Result<StreamedSegment> {
         // Counted by what arrives, as waiting for it may be broken off any number of times.
         let segment = self.inner.next().await?;
+        if segment.segment.is_idle() {
+            // Made by a clock.
+            return Ok(segment);
+        }
         self.fuse.guard(async { Ok(segment) }).await
+    }
+
+    fn gauge(&self) -> QueueGauge {
+        self.inner.gauge()
     }
 
     fn acknowledge(&self, durable: &Durable) {

@@ -5,9 +5,9 @@ use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_adapter::{
     AdapterError, CapturePlan, CaptureSource, CaptureState, CaptureWords, ChangeStream, Console, Durable,
-    Events, Head, InspectSource, Inspected, Lack, LookAtSource, Prepared, Removed, Result, SegmentSender,
-    SetUp, SetUpSource, SnapshotMark, SnapshotSink, SourceAddress, SourceLog, SourceLook, Step, StreamStart,
-    StreamTable, StreamedSegment, Tail, TailFrom, Waiting, segment_channel,
+    Events, Head, InspectSource, Inspected, Lack, LookAtSource, Prepared, QueueGauge, Removed, Result,
+    SegmentSender, SetUp, SetUpSource, SnapshotMark, SnapshotSink, SourceAddress, SourceLog, SourceLook,
+    Step, StreamStart, StreamTable, StreamedSegment, Tail, TailFrom, Waiting, segment_channel,
 };
 use moorage_core::change::kind::Transaction;
 use moorage_core::change::segment::Segment;
@@ -63,6 +63,8 @@ fn position(at: usize) -> Position {
     Position::new(&[at as u64], at.to_string())
 }
 
+/// How often it is said that nothing was missing.
+const SAID_EVERY: std::time::Duration = std::time::Duration::from_millis(100);
 /// How many changes of a transaction come in one segment.
 const SEGMENT: usize = 1000;
 
@@ -148,6 +150,7 @@ impl MemorySource {
 struct MemoryStream {
     segments: mpsc::Receiver<Result<StreamedSegment>>,
     inner: Arc<Mutex<Inner>>,
+    gauge: QueueGauge,
     task: tokio::task::JoinHandle<()>,
 }
 
@@ -155,6 +158,10 @@ struct MemoryStream {
 impl ChangeStream for MemoryStream {
     async fn next(&mut self) -> Result<StreamedSegment> {
         self.segments.recv().await.expect("the stream goes on")
+    }
+
+    fn gauge(&self) -> QueueGauge {
+        self.gauge.clone()
     }
 
     fn acknowledge(&self, durable: &Durable) {
@@ -200,6 +207,11 @@ fn segments(at: usize, logged: &Logged, tables: &[Streamed], order: &mut u64) ->
     segments
 }
 
+fn head(end: usize) -> Head {
+    let skew = ClockSkew::default();
+    Head { position: position(end), skew, holds_log_back: true, kept_bytes: None, limit_bytes: None }
+}
+
 async fn send_log(
     inner: Arc<Mutex<Inner>>,
     grew: Arc<Notify>,
@@ -214,7 +226,12 @@ async fn send_log(
         grown.as_mut().enable();
         let next = inner.lock().unwrap().log.get(at).cloned();
         let Some(logged) = next else {
-            grown.await;
+            let seen_at = chrono::Utc::now();
+            let is_new = tokio::time::timeout(SAID_EVERY, grown).await.is_ok();
+            let at_end = !is_new && inner.lock().unwrap().log.len() == at;
+            if at_end && !sender.send(Segment::nothing_missing_at(seen_at)).await {
+                return;
+            }
             continue;
         };
         at += 1;
@@ -305,11 +322,7 @@ impl SetUpSource for MemorySource {
         let word = || "memory".to_string();
         Ok(CaptureState {
             identity: SourceIdentity { kind: word(), system: word(), database: word(), timeline: word() },
-            head: Head {
-                position: position(inner.log.len()),
-                skew: ClockSkew::default(),
-                holds_log_back: true,
-            },
+            head: head(inner.log.len()),
             point: inner.point.as_ref().map(|(token, from)| CapturePoint {
                 active: None,
                 reaches_back_to: Some(position((*from).max(inner.acknowledged))),
@@ -398,8 +411,9 @@ impl CaptureSource for MemorySource {
         };
         let tables = start.tables.iter().map(streamed).collect();
         let (sender, segments) = segment_channel(1 << 20);
+        let gauge = sender.gauge();
         let task = send_log(self.inner.clone(), self.grew.clone(), tables, from, sender);
-        Ok(Box::new(MemoryStream { segments, inner: self.inner.clone(), task: tokio::spawn(task) }))
+        Ok(Box::new(MemoryStream { segments, inner: self.inner.clone(), gauge, task: tokio::spawn(task) }))
     }
 
     async fn send_note(&self, note: &str) -> Result<()> {
@@ -409,7 +423,7 @@ impl CaptureSource for MemorySource {
 
     async fn head(&self, _: &CapturePlan) -> Result<Head> {
         let end = self.inner.lock().unwrap().log.len();
-        Ok(Head { position: position(end), skew: ClockSkew::default(), holds_log_back: true })
+        Ok(head(end))
     }
 
     async fn drifted(&self, _: &CapturePlan, _: &[TablePlan]) -> Result<Vec<(Arc<TableSchema>, String)>> {

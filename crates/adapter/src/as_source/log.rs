@@ -23,6 +23,10 @@ pub struct Head {
     pub skew: ClockSkew,
     /// Whether the log grows past a quiet capture point, which then holds it back.
     pub holds_log_back: bool,
+    /// What the source keeps for the capture point, in bytes; none where that is not known, or nothing is asked of one.
+    pub kept_bytes: Option<u64>,
+    /// What it may keep before it gives the capture point up; none if there is no limit.
+    pub limit_bytes: Option<u64>,
 }
 
 /// The source's own words and order: pure, cheap, never failing but by `None`.

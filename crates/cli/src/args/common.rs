@@ -1,5 +1,6 @@
 //! Options that several commands share, and how their values are read.
 
+use chrono::{DateTime, Local, NaiveDate, NaiveDateTime, TimeZone, Utc};
 use clap::{Args as ClapArgs, ValueEnum};
 use std::path::PathBuf;
 use std::time::Duration;
@@ -28,6 +29,8 @@ pub struct Global {
 pub enum Format {
     Text,
     Json,
+    /// Lines of values, for `lag` and `history`
+    Csv,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -55,3 +58,30 @@ pub(super) fn duration(text: &str) -> Result<Duration, String> {
     moorage_core::project::units::parse_duration(text)
         .ok_or_else(|| "a number with ms, s, m or h, such as 10m".into())
 }
+
+/// A moment in the past: how long ago, or when, by the user's clock unless it says otherwise.
+pub(super) fn since(text: &str) -> Result<DateTime<Utc>, String> {
+    let days = || {
+        text.strip_suffix('d')
+            .and_then(|days| days.parse::<u32>().ok())
+            .and_then(|days| DAY.checked_mul(days))
+    };
+    if let Some(ago) = days().or_else(|| moorage_core::project::units::parse_duration(text)) {
+        let ago = chrono::TimeDelta::from_std(ago).ok();
+        return ago
+            .and_then(|ago| Utc::now().checked_sub_signed(ago))
+            .ok_or_else(|| "longer ago than there are dates".into());
+    }
+    if let Ok(at) = DateTime::parse_from_rfc3339(text) {
+        return Ok(at.to_utc());
+    }
+    let at = ["%Y-%m-%d %H:%M:%S", "%Y-%m-%d %H:%M", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%dT%H:%M"]
+        .iter()
+        .find_map(|form| NaiveDateTime::parse_from_str(text, form).ok())
+        .or_else(|| NaiveDate::parse_from_str(text, "%Y-%m-%d").ok()?.and_hms_opt(0, 0, 0));
+    let at = at.and_then(|at| Local.from_local_datetime(&at).earliest());
+    at.map(|at| at.to_utc())
+        .ok_or_else(|| "a time ago, such as 30m or 7d, or a time, such as 2026-06-01T14:00:00Z".into())
+}
+
+const DAY: Duration = Duration::from_secs(24 * 3600);

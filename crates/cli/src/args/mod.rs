@@ -5,6 +5,7 @@ mod common;
 mod demo;
 mod drift;
 mod look;
+mod watch;
 
 use crate::args::common::duration;
 pub use before::{CheckArgs, InitArgs, PlanArgs, ScriptOf, ScriptPart, TablesArgs};
@@ -12,6 +13,7 @@ pub use common::{Color, Format, Global, Pipelines};
 pub use demo::{ChurnArgs, DemoArgs};
 pub use drift::{DriftAction, DriftArgs, DriftWhich};
 pub use look::{ChangesArgs, PreviewArgs, RowArgs, VerifyArgs};
+pub use watch::{HistoryArgs, LagArgs, LagBy};
 
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 use std::time::Duration;
@@ -103,6 +105,24 @@ Ctrl-C finishes the batch in hand, saves and ends; a second one ends at once. Ei
     Run(RunArgs),
     /// How far each pipeline and table is, also while nothing runs
     Status(Pipelines),
+    /// How far behind: now, and over the last minute, hour, day and week
+    ///
+    /// Lag is the time from a commit in the source until the target holds it. It is made of capture (until it was read),
+    /// queue (until its batch was taken up) and apply (until the target had committed).
+    #[command(after_help = "\
+Examples:
+  moorage lag                          now, quantiles, the slowest and the last transactions
+  moorage lag --by table               a line a table
+  moorage lag --over 2s --since 7d     the slowest of a week, and where their time went
+  moorage lag --format csv --since 1d  points over time, for a chart of your own")]
+    Lag(LagArgs),
+    /// Past runs, and what happened in them
+    #[command(after_help = "\
+Examples:
+  moorage history                      the last runs: begin, end, outcome, rows, reason
+  moorage history 12                   everything that happened in run 12, in order
+  moorage history --errors --since 7d  what went wrong in a week")]
+    History(HistoryArgs),
     /// The first rows of a table, mapped as the target will hold them
     #[command(after_help = "\
 Examples:

@@ -5,7 +5,9 @@ mod check;
 mod churn;
 mod demo;
 mod drift;
+mod history;
 mod init;
+mod lag;
 mod plan;
 mod preview;
 mod rejects;
@@ -17,8 +19,10 @@ mod tables;
 mod teardown;
 mod verify;
 
+use crate::args::Format;
 use crate::args::{Args, Command};
 use crate::exit;
+use crate::failure::Failure;
 use crate::signals::Held;
 use std::process::ExitCode;
 
@@ -27,6 +31,13 @@ pub async fn carry_out(args: Args, held: Held) -> ExitCode {
     let global = &args.global;
     // Whoever does not hear them is ended by them, or asks for them in time.
     let held = Some(held).filter(|_| matches!(args.command, Command::Run(_)));
+    let has_csv = matches!(args.command, Command::Lag(_) | Command::History(_));
+    if global.format == Format::Csv && !has_csv {
+        return exit::failed(
+            global,
+            &Failure::usage("--format csv is for `lag` and `history`; others write text or json"),
+        );
+    }
     let done = match args.command {
         Command::Init(which) => init::init(global, &which).await,
         Command::Check(which) => check::check(global, &which).await,
@@ -34,6 +45,8 @@ pub async fn carry_out(args: Args, held: Held) -> ExitCode {
         Command::Plan(which) => plan::plan(global, &which).await,
         Command::Run(which) => run::run(global, &which, held).await,
         Command::Status(which) => status::status(global, &which).await,
+        Command::Lag(which) => lag::lag(global, &which).await,
+        Command::History(which) => history::history(global, &which).await,
         Command::Preview(which) => preview::preview(global, &which).await,
         Command::Row(which) => row::row(global, &which).await,
         Command::Changes(which) => changes::changes(global, &which).await,

@@ -41,6 +41,8 @@ pub struct ChangeBlock {
     pub(crate) unchanged: HashMap<u32, Unchanged>,
     pub(crate) transactions: Vec<Span>,
     pub(crate) bytes: usize,
+    /// What it is of the source's stream alone, in bytes.
+    pub(crate) came: usize,
     /// What was read, where a filter left fewer changes or other kinds of them.
     pub(crate) read: Option<Operations>,
     pub(crate) blind: bool,
@@ -104,6 +106,7 @@ impl ChangeBlock {
             unchanged: HashMap::new(),
             transactions: Vec::new(),
             bytes: self.bytes,
+            came: self.came,
             read: Some(read),
             blind,
         };
@@ -137,9 +140,14 @@ impl ChangeBlock {
         self.entries.is_empty()
     }
 
-    /// Size in bytes as read from the source.
+    /// Size in bytes as read from the source, and at least what its columns take in memory.
     pub fn bytes(&self) -> usize {
         self.bytes
+    }
+
+    /// Size in bytes as it came from the source.
+    pub fn came_bytes(&self) -> usize {
+        self.came
     }
 
     /// The new images.
@@ -204,6 +212,7 @@ impl ChangeBlock {
             unchanged: HashMap::new(),
             transactions: Vec::new(),
             bytes: self.bytes * places.len() / self.entries.len().max(1),
+            came: self.came * places.len() / self.entries.len().max(1),
             read: None,
             blind: self.blind,
         };
@@ -265,6 +274,7 @@ impl ChangeBlock {
             let spans = later.transactions.iter();
             joined.transactions.extend(spans.map(|span| Span { first: span.first + count, ..span.clone() }));
             joined.bytes += later.bytes;
+            joined.came += later.came;
             joined.blind |= later.blind;
             let images = later.images();
             rows = (rows.0 + images.0, rows.1 + images.1);

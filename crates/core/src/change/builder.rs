@@ -95,6 +95,7 @@ impl ChangeBlockBuilder {
             unchanged: self.unchanged,
             transactions: self.transactions,
             bytes: self.bytes.max(least),
+            came: self.bytes,
             read: None,
             blind: false,
         })

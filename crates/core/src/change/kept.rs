@@ -124,7 +124,7 @@ impl ChangeBlock {
         let span =
             |((first, transaction), sequence)| Span { first, transaction: Arc::new(transaction), sequence };
         let transactions = transactions.into_iter().zip(sequences).map(span).collect();
-        Ok(Self { schema, entries, new, old, unchanged, transactions, bytes, read, blind })
+        Ok(Self { schema, entries, new, old, unchanged, transactions, bytes, came: bytes, read, blind })
     }
 }
 

@@ -3,7 +3,6 @@
 use super::lag::{ClockSkew, Steps};
 use super::stalls::Stalls;
 use crate::change::block::ChangeBlock;
-use crate::change::counters::Operations;
 use crate::change::kind::Transaction;
 use chrono::{DateTime, Utc};
 use hashbrown::HashTable;
@@ -30,9 +29,16 @@ impl Read {
     }
 
     /// How long each step took it.
-    pub(super) fn steps(&self, skew: ClockSkew, stalls: &Stalls, taken_at: DateTime<Utc>, now: DateTime<Utc>) -> Steps {
+    pub(super) fn steps(
+        &self,
+        skew: ClockSkew,
+        stalls: &Stalls,
+        taken_at: DateTime<Utc>,
+        now: DateTime<Utc>,
+    ) -> Steps {
         let committed_at = skew.by_our_clock(self.committed_at);
-        let committed_at = self.not_before.map_or(committed_at, |bound| committed_at.max(bound)).min(self.read_at);
+        let committed_at =
+            self.not_before.map_or(committed_at, |bound| committed_at.max(bound)).min(self.read_at);
         let waited = stalls.between(committed_at, self.read_at);
         let between = |from: DateTime<Utc>, to: DateTime<Utc>| (to - from).to_std().unwrap_or_default();
         Steps {
@@ -46,7 +52,7 @@ impl Read {
 /// What was read of a table.
 #[derive(Clone, Copy, Debug, Default)]
 pub(super) struct OfTable {
-    pub(super) operations: Operations,
+    pub(super) changes: u64,
     pub(super) bytes: u64,
 }
 
@@ -73,8 +79,8 @@ impl Flight {
     /// Changes that were read at a time and will be merged.
     pub(super) fn add(&mut self, table: usize, block: &ChangeBlock, read_at: DateTime<Utc>) {
         let of_table = self.tables.entry(table).or_default();
-        of_table.operations += block.read();
-        of_table.bytes += block.bytes() as u64;
+        of_table.changes += block.len() as u64;
+        of_table.bytes += block.came_bytes() as u64;
         for (transaction, changes) in block.by_transaction() {
             let at = self.of(transaction, read_at);
             let read = &mut self.read[at];

@@ -74,7 +74,8 @@ impl Durations {
 
     /// All together.
     pub fn total(&self) -> Duration {
-        let of = |us: u64, count: u64| Duration::from_micros(self.0.median_equivalent(us).saturating_mul(count));
+        let of =
+            |us: u64, count: u64| Duration::from_micros(self.0.median_equivalent(us).saturating_mul(count));
         self.0.iter_recorded().map(|v| of(v.value_iterated_to(), v.count_at_value())).sum()
     }
 

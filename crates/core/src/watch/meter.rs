@@ -23,7 +23,7 @@ use std::collections::{BTreeMap, HashMap, VecDeque};
 use std::time::Duration;
 
 /// How many of the last transactions are remembered.
-const RECENT: usize = 50;
+pub const RECENT: usize = 50;
 
 /// What becomes of a table's changes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -141,10 +141,16 @@ impl Meter {
         }
     }
 
-    /// A table's changes are merged again, with those that were kept.
-    pub fn releases(&mut self, table: &TableName) {
-        let at = self.number(table);
-        self.held.remove(&at);
+    /// What was kept of all other tables is applied, or gone.
+    pub fn only_holds(&mut self, now: DateTime<Utc>, is_held: impl Fn(&str) -> bool) {
+        let name = |at: usize| self.names.get_index(at).map_or("", String::as_str);
+        let (held, done): (HashMap<_, _>, HashMap<_, _>) =
+            self.held.drain().partition(|(at, _)| is_held(name(*at)));
+        self.held = held;
+        for (at, first) in done {
+            let lag = (now - first).to_std().unwrap_or_default();
+            Self::of_table(&mut self.tables, &self.names, at).lag.record(lag, 1);
+        }
     }
 
     fn number(&mut self, table: &TableName) -> usize {
@@ -182,24 +188,32 @@ impl Meter {
         self.taken = Some((std::mem::take(&mut self.collected), now));
     }
 
-    /// The target has committed the batch that was handed to it; it was at it for a while.
-    pub fn applied(&mut self, now: DateTime<Utc>, took: Duration) {
+    /// The target has committed the batch that was handed to it; it was at it for a while, and counted these changes of source
+    /// tables, among them what was kept before.
+    pub fn applied<'a>(
+        &mut self,
+        now: DateTime<Utc>,
+        took: Duration,
+        counted: impl Iterator<Item = (&'a TableName, Operations)>,
+    ) {
         self.interval.merges += 1;
         self.interval.merging += took;
+        for (table, operations) in counted {
+            let at = self.number(table);
+            self.interval.operations += operations;
+            Self::of_table(&mut self.tables, &self.names, at).operations += operations;
+            self.totals.entry(at).or_default().operations += operations;
+            self.changed.push(at);
+        }
         let Some((flight, taken_at)) = self.taken.take() else { return };
         let skip = flight.read.len().saturating_sub(RECENT);
         for (at, read) in flight.read.iter().enumerate() {
             self.is_applied(read, taken_at, now, at >= skip);
         }
         for (at, of_table) in flight.tables {
-            self.interval.operations += of_table.operations;
             self.interval.bytes += of_table.bytes;
-            let sample = Self::of_table(&mut self.tables, &self.names, at);
-            sample.operations += of_table.operations;
-            sample.bytes += of_table.bytes;
-            let totals = self.totals.entry(at).or_default();
-            totals.operations += of_table.operations;
-            totals.bytes += of_table.bytes;
+            Self::of_table(&mut self.tables, &self.names, at).bytes += of_table.bytes;
+            self.totals.entry(at).or_default().bytes += of_table.bytes;
             self.changed.push(at);
         }
         for (at, first) in flight.held {
@@ -300,7 +314,7 @@ impl Meter {
     pub fn on_the_way(&self) -> (u64, u64) {
         let flights = [Some(&self.collected), self.taken.as_ref().map(|taken| &taken.0)];
         let tables = flights.into_iter().flatten().flat_map(|flight| flight.tables.values());
-        tables.fold((0, 0), |(changes, bytes), of| (changes + of.operations.total(), bytes + of.bytes))
+        tables.fold((0, 0), |(changes, bytes), of| (changes + of.changes, bytes + of.bytes))
     }
 
     /// What was measured since the last time.

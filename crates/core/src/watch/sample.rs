@@ -191,7 +191,7 @@ mod tests {
 
     #[test]
     fn the_slowest_stay_in_order() {
-        let slow = |us| AppliedTransaction {
+        let slow = |us: u64| AppliedTransaction {
             committed_at: DateTime::UNIX_EPOCH,
             position: us.to_string(),
             changes: 1,

@@ -3,13 +3,13 @@
 use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::{EngineError, Result};
 use crate::pipeline::lock::PipelineLock;
-use crate::pipeline::state::StateStore;
 use crate::run::holding;
 use moorage_adapter::{DependentView, MemoKind};
 use moorage_core::TableName;
 use moorage_core::drift::record::{DriftRecord, DriftState, RecordedColumn};
 use moorage_core::model::drift::DriftPolicy;
 use moorage_core::pick::pattern::shown_parts;
+use moorage_monitor::StateStore;
 use serde::Serialize;
 use std::collections::HashMap;
 
@@ -180,5 +180,5 @@ pub async fn decide(pipeline: &Pipeline, ids: Option<&[u64]>, decision: DriftPol
 /// # Errors
 /// If the state folder cannot be read.
 pub fn decision_outcome(pipeline: &Pipeline, id: u64) -> Result<Option<String>> {
-    StateStore::open(&pipeline.state_folder)?.answer_to_decision(&pipeline.name, id)
+    Ok(StateStore::open(&pipeline.state_folder)?.answer_to_decision(&pipeline.name, id)?)
 }

@@ -5,9 +5,9 @@ use crate::pipeline::error::{EngineError, Result};
 use crate::pipeline::lock::PipelineLock;
 use crate::pipeline::process::{self};
 use crate::pipeline::select::find_table;
-use crate::pipeline::state::StateStore;
 use crate::pipeline::turn;
 use moorage_adapter::{Events, StoredTable};
+use moorage_monitor::StateStore;
 
 /// Which tables to read again.
 #[derive(Clone, Debug)]

@@ -1,8 +1,11 @@
 //! Looking at a pipeline and at its rows; changes nothing.
 
+pub(crate) mod behind;
 mod between;
 pub(crate) mod changes;
 mod compare;
+pub(crate) mod history;
+pub(crate) mod lag;
 pub(crate) mod preview;
 mod restructured;
 pub(crate) mod row;

@@ -4,13 +4,13 @@ use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::Result;
 use crate::pipeline::lock::PipelineLock;
 use crate::pipeline::process::{Life, life};
-use crate::pipeline::state::{RunRecord, StateStore};
 use crate::run::holding;
 use chrono::{DateTime, Utc};
 use moorage_adapter::{Holder, MemoKind, StoredTable, TableState, Waiting};
 use moorage_core::change::counters::{Operations, TableCounters};
 use moorage_core::checkpoint::stored::Stage;
 use moorage_core::drift::record::{DriftRecord, DriftState};
+use moorage_monitor::{RunRecord, StateStore};
 use serde::Serialize;
 
 /// The process that runs a pipeline now.
@@ -95,7 +95,7 @@ pub fn running(pipeline: &Pipeline) -> Option<RunningNow> {
 }
 
 /// The same, also for one that runs from another folder or machine.
-async fn running_anywhere(pipeline: &Pipeline) -> Option<RunningNow> {
+pub(super) async fn running_anywhere(pipeline: &Pipeline) -> Option<RunningNow> {
     match running(pipeline) {
         Some(here) => Some(here),
         None => match pipeline.target.holder(&pipeline.name).await {

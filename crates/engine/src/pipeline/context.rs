@@ -1,6 +1,7 @@
 //! What a run is asked to do, what its parts share, and how it ends.
 
 use super::ends::Pipeline;
+use super::measuring::Measuring;
 use super::notes::Notes;
 use super::stop::StopSignal;
 use moorage_adapter::{CapturePlan, Event, Events, Holder, StreamTable};
@@ -62,6 +63,8 @@ pub(crate) struct Context {
     pub(crate) began: Instant,
     /// What is noted of the run in the state folder.
     pub(crate) notes: Arc<Notes>,
+    /// What is measured of the run.
+    pub(crate) measuring: Measuring,
     /// This process, as others are told of it.
     pub(crate) me: Holder,
     pub(crate) stop: StopSignal,

@@ -3,6 +3,7 @@
 use crate::pipeline::ends::Pipeline;
 use moorage_adapter::{AdapterError, Holder};
 use moorage_core::TableName;
+use moorage_monitor::StoreError;
 use std::path::PathBuf;
 
 /// What the engine returns.
@@ -48,13 +49,8 @@ pub enum EngineError {
         pipeline: String,
     },
     /// The state folder.
-    #[error("state folder {path}: {reason}")]
-    State {
-        /// The folder or file.
-        path: PathBuf,
-        /// What went wrong.
-        reason: String,
-    },
+    #[error(transparent)]
+    State(#[from] StoreError),
     /// A file with the statements that make a target table.
     #[error(
         "statements in {path}: {reason}. Mend the file, or remove it to have it written anew by `moorage plan --ddl-dir`"
@@ -248,7 +244,7 @@ impl EngineError {
             Self::UnknownTable { table, .. } | Self::NoSuchTable { table, .. } => {
                 Some(format!("table {table}"))
             }
-            Self::State { path, .. } => Some(format!("file {}", path.display())),
+            Self::State(error) => Some(format!("file {}", error.path.display())),
             _ => None,
         }
     }
@@ -259,7 +255,7 @@ impl EngineError {
             Self::Adapter(error) | Self::NoLogIn(error) => error.code(),
             Self::Locked { .. } | Self::Held { .. } => "already_running",
             Self::SetUpMeanwhile { .. } => "set_up_meanwhile",
-            Self::State { .. } => "state_folder",
+            Self::State(_) => "state_folder",
             Self::Statements { .. } => "statements",
             Self::NothingToCarry { .. } => "nothing_to_carry",
             Self::Pattern { .. } => "pattern",

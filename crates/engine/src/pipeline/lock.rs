@@ -2,8 +2,8 @@
 //! [`crate::pipeline::turn`].)
 
 use crate::pipeline::error::{EngineError, Result};
-use crate::pipeline::folder;
 use moorage_adapter::Holder;
+use moorage_monitor::{StoreError, folder};
 use std::fs::{File, TryLockError};
 use std::io::{Read, Seek, Write};
 use std::path::Path;
@@ -29,7 +29,8 @@ impl PipelineLock {
     /// [`EngineError::Locked`] with the holder, if there is one.
     pub(crate) fn take(folder: &Path, pipeline: &str, me: &Holder) -> Result<Self> {
         let path = folder::file(folder, pipeline, "lock");
-        let failed = |e: std::io::Error| EngineError::State { path: path.clone(), reason: e.to_string() };
+        let failed =
+            |e: std::io::Error| EngineError::from(StoreError { path: path.clone(), reason: e.to_string() });
         folder::make(folder)?;
         let mut file = folder::open(&path).map_err(failed)?;
         match file.try_lock() {

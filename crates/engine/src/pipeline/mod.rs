@@ -3,12 +3,12 @@
 pub(crate) mod context;
 pub(crate) mod ends;
 pub(crate) mod error;
-pub(crate) mod folder;
+pub(crate) mod keeper;
 pub(crate) mod lock;
 pub(crate) mod mappers;
+pub(crate) mod measuring;
 pub(crate) mod notes;
 pub(crate) mod process;
 pub(crate) mod select;
-pub(crate) mod state;
 pub(crate) mod stop;
 pub(crate) mod turn;

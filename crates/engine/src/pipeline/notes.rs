@@ -3,10 +3,11 @@
 //! What is asked is answered in its turn: behind everything that was said before. Events are lost rather than waited for
 //! where very many wait; nothing else is.
 
-use super::error::{EngineError, Result};
-use super::state::StateStore;
+use super::error::Result;
+use super::keeper::{Keeper, Measured};
 use moorage_adapter::Event;
 use moorage_core::model::drift::DriftPolicy;
+use moorage_monitor::{StateStore, StoreError};
 use std::path::Path;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, mpsc};
@@ -20,6 +21,8 @@ const END_PATIENCE: Duration = Duration::from_secs(10);
 
 enum Note {
     Event(Event),
+    /// What was measured since the last time.
+    Measured(Box<Measured>),
     /// What came of reading a table again.
     Answer(String, String),
     /// What came of a decision.
@@ -62,20 +65,26 @@ impl Notes {
         let run = state.begin_run(pipeline)?;
         let (sender, notes) = mpsc::channel();
         let events = Arc::new(AtomicUsize::new(0));
-        let (waiting, pipeline) = (events.clone(), pipeline.to_string());
+        let waiting = events.clone();
+        let mut keeper = Keeper::new(state, pipeline, run);
         let keep = move || {
             for note in notes {
                 match note {
                     Note::Event(event) => {
                         waiting.fetch_sub(1, Ordering::Relaxed);
-                        state.record(&pipeline, run, &event);
+                        keeper.event(&event);
                     }
-                    Note::Answer(table, outcome) => state.answer_again(&pipeline, &table, &outcome),
+                    Note::Measured(measured) => keeper.measured(*measured),
+                    Note::Answer(table, outcome) => {
+                        keeper.state.answer_again(&keeper.pipeline, &table, &outcome)
+                    }
                     // Whoever asked may have gone.
-                    Note::Asked(answer) => drop(answer.send(asked(&state, &pipeline))),
-                    Note::Decided(id, outcome) => state.answer_decision(&pipeline, id, &outcome),
+                    Note::Asked(answer) => drop(answer.send(asked(&keeper.state, &keeper.pipeline))),
+                    Note::Decided(id, outcome) => {
+                        keeper.state.answer_decision(&keeper.pipeline, id, &outcome)
+                    }
                     Note::End { outcome, words, written } => {
-                        state.end_run(run, outcome, &words);
+                        keeper.end(outcome, &words);
                         // Nobody waits any more if it took too long.
                         let _ = written.send(());
                     }
@@ -83,7 +92,7 @@ impl Notes {
             }
         };
         let thread = std::thread::Builder::new().name("notes".into()).spawn(keep);
-        thread.map_err(|e| EngineError::State { path: folder.into(), reason: e.to_string() })?;
+        thread.map_err(|e| StoreError { path: folder.into(), reason: e.to_string() })?;
         Ok(Self { sender, events })
     }
 
@@ -93,6 +102,13 @@ impl Notes {
             self.send(Note::Event(event));
         } else {
             self.events.fetch_sub(1, Ordering::Relaxed);
+        }
+    }
+
+    /// Notes what was measured.
+    pub(crate) fn measured(&self, measured: Measured) {
+        if self.events.load(Ordering::Relaxed) < MOST_EVENTS {
+            self.send(Note::Measured(Box::new(measured)));
         }
     }
 

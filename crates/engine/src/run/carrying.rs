@@ -23,6 +23,7 @@ use moorage_core::model::name::TableName;
 use moorage_core::model::structure::Structure;
 use moorage_core::plan::carried::CarriedTables;
 use moorage_core::plan::table::TablePlan;
+use moorage_core::watch::meter::Fate;
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
@@ -109,6 +110,21 @@ impl Carrying {
     /// Whether a table's changes are kept and not merged.
     pub(crate) fn is_held(&self, table: &TableName) -> bool {
         self.held.contains_key(table)
+    }
+
+    /// What becomes of a table's changes.
+    pub(crate) fn fate(&self, table: &TableName) -> Fate {
+        match table {
+            table if self.held.contains_key(table) => Fate::Kept,
+            table if self.unmerged.contains(table) || self.left_out.contains(table) => Fate::LeftOut,
+            _ => Fate::Merged,
+        }
+    }
+
+    /// Whether there is any table whose changes are merged.
+    pub(crate) fn merges_any(&self) -> bool {
+        let few = self.held.is_empty() && self.unmerged.is_empty() && self.left_out.is_empty();
+        few || self.plans.iter().any(|plan| self.fate(plan.table()) == Fate::Merged)
     }
 
     /// Rows that were read again take their place: changes that come from here on are merged.

@@ -6,6 +6,7 @@
 //! for people in records.
 
 use crate::pipeline::ends::Pipeline;
+use chrono::{DateTime, Utc};
 use moorage_adapter::{AdapterError, Memo, MemoKind, Merge, Result};
 use moorage_core::change::structure::Step;
 use moorage_core::drift::alter::Alteration;
@@ -27,6 +28,9 @@ pub struct HeldTotals {
     /// The number of the last transaction in front of the batch that kept the last of it.
     #[serde(default)]
     pub(super) batch: u64,
+    /// When the first of them was committed, by the source's clock; none if nothing is kept, or an earlier version kept it.
+    #[serde(default)]
+    pub first_at: Option<DateTime<Utc>>,
 }
 
 /// Begins the names of all that is kept of a table.

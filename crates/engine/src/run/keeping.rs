@@ -217,6 +217,10 @@ impl Keeping {
 impl Tail {
     /// Adds a block; gives what has to be remembered and what is to go.
     fn push(&mut self, target: &str, block: ChangeBlock) -> Result<Vec<Memo>> {
+        if self.totals.changes == 0 {
+            self.totals.first_at =
+                block.by_transaction().map(|(transaction, _)| transaction.committed_at).next();
+        }
         self.totals.changes += block.len() as u64;
         let content = block.to_bytes().map_err(written)?;
         let bytes = content.len();

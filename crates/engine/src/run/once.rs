@@ -4,6 +4,7 @@ use crate::pipeline::context::{Context, Outcome, RunOptions};
 use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::{EngineError, Result};
 use crate::pipeline::lock::PipelineLock;
+use crate::pipeline::measuring::Measuring;
 use crate::pipeline::notes::Notes;
 use crate::pipeline::stop::StopSignal;
 use crate::pipeline::{process, turn};
@@ -42,6 +43,7 @@ pub async fn run(
         events: recording,
         began: Instant::now(),
         notes: notes.clone(),
+        measuring: Measuring::begin(),
         me,
         stop,
         reached: AtomicBool::new(false),
@@ -57,6 +59,7 @@ pub async fn run(
             Err(error) => Err(error.into()),
             Ok(never) => match never {},
         },
+        never = context.measuring.publish(&notes) => match never {},
     };
     turn::end(pipeline).await;
     let (outcome, words) = match &done {
@@ -65,6 +68,7 @@ pub async fn run(
         Ok(Outcome::Stopped { by }) => ("stopped", by.clone()),
         Err(error) => ("failed", error.to_string()),
     };
+    notes.measured(context.measuring.take(true));
     notes.end(outcome, words).await;
     done
 }

@@ -9,7 +9,6 @@
 
 use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::Result;
-use crate::pipeline::folder;
 use crate::pipeline::mappers::Mappers;
 use crate::run::spool::Spool;
 use arrow::array::RecordBatch;
@@ -22,6 +21,7 @@ use moorage_core::apply::prepare::TableBatch;
 use moorage_core::change::segment::Segment;
 use moorage_core::plan::table::TablePlan;
 use moorage_core::{Position, TableName};
+use moorage_monitor::folder;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Instant;

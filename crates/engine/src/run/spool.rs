@@ -2,10 +2,10 @@
 //! the table is then read once more.
 
 use crate::pipeline::error::{EngineError, Result};
-use crate::pipeline::folder;
 use moorage_adapter::{AdapterError, Doing};
 use moorage_core::TableSchema;
 use moorage_core::change::block::ChangeBlock;
+use moorage_monitor::{StoreError, folder};
 use std::fs::File;
 use std::io::{BufReader, BufWriter, Read, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
@@ -35,7 +35,7 @@ struct Kept {
 impl Spool {
     /// An empty one, in the place of whatever was left there.
     pub(crate) async fn create(path: &Path, schema: Arc<TableSchema>) -> Result<Self> {
-        let failed = |reason: String| EngineError::State { path: path.into(), reason };
+        let failed = |reason: String| EngineError::from(StoreError { path: path.into(), reason });
         let place = path.to_path_buf();
         let opening = tokio::task::spawn_blocking(move || {
             // One that was given up a moment ago may still be written to: it keeps its own file, without a name.

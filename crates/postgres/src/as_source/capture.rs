@@ -239,6 +239,15 @@ async fn comment(at: &Observed<'_>, plan: &Point) -> Result<()> {
     at.run_or_ask("marking the publication", "the user does not own the publication", &sql).await
 }
 
+/// How many bytes of log a slot keeps, and how many it may, both where that is known.
+pub(crate) async fn kept(session: &Session, slot: &str) -> Result<(Option<u64>, Option<u64>)> {
+    let sql = "SELECT (pg_current_wal_lsn() - s.restart_lsn)::bigint, nullif(l.setting, '-1')::bigint * 1048576
+               FROM pg_replication_slots s, pg_settings l WHERE s.slot_name = $1 AND l.name = 'max_slot_wal_keep_size'";
+    let row = session.maybe("looking at what the slot keeps", sql, &[&slot]).await?;
+    let bytes = |at: usize| row.as_ref().and_then(|row| u64::try_from(row.get::<_, Option<i64>>(at)?).ok());
+    Ok((bytes(0), bytes(1)))
+}
+
 /// Makes the slot; while the server waits for old transactions, says for which.
 pub(crate) async fn slot(at: &Observed<'_>, plan: &Point, again: bool) -> Result<Position> {
     let Observed { address, session, events } = *at;

@@ -247,8 +247,10 @@ impl CaptureSource for PostgresSource {
         session.one("writing a note into the log", sql, &[&NOTE_PREFIX, &note]).await.map(|_| ())
     }
 
-    async fn head(&self, _: &CapturePlan) -> Result<Head> {
-        server::head(&self.session().await?).await
+    async fn head(&self, plan: &CapturePlan) -> Result<Head> {
+        let (session, point) = (self.session().await?, self.named.point(plan));
+        let (kept_bytes, limit_bytes) = capture::kept(&session, &point.slot).await?;
+        Ok(Head { kept_bytes, limit_bytes, ..server::head(&session).await? })
     }
 
     async fn drifted(

@@ -17,7 +17,7 @@ use crate::wire::pgoutput::Message;
 use crate::wire::replication::{ReplicationReader, ReplicationWriter, StreamMessage, connect};
 use async_trait::async_trait;
 use moorage_adapter::{
-    AdapterError, ChangeStream, Doing, Durable, Result, SegmentSender, StreamStart, StreamTable,
+    AdapterError, ChangeStream, Doing, Durable, QueueGauge, Result, SegmentSender, StreamStart, StreamTable,
     StreamedSegment, Tail, TailFrom, segment_channel,
 };
 use moorage_core::change::segment::Segment;
@@ -42,6 +42,7 @@ const REPORT_PAUSE: Duration = Duration::from_millis(200);
 struct PostgresStream {
     segments: mpsc::Receiver<Result<StreamedSegment>>,
     acknowledged: watch::Sender<u64>,
+    gauge: QueueGauge,
     /// Ends the stream in good order.
     stop: Arc<Notify>,
     /// Ends it at once.
@@ -203,7 +204,8 @@ impl PostgresStream {
         let (stop, abort) = (Arc::new(Notify::new()), Arc::new(Notify::new()));
         let (began, has_begun) = oneshot::channel();
         let (end, ended) = oneshot::channel();
-        let stream = Self { segments, acknowledged, stop: stop.clone(), abort: abort.clone(), ended };
+        let gauge = sender.gauge();
+        let stream = Self { segments, acknowledged, gauge, stop: stop.clone(), abort: abort.clone(), ended };
         let failed = |e: std::io::Error| AdapterError::Io {
             doing: "starting the thread of the replication stream".into(),
             reason: e.to_string(),
@@ -260,6 +262,10 @@ impl ChangeStream for PostgresStream {
         let ended =
             || AdapterError::Lost { address: "the replication stream".into(), reason: "it ended".into() };
         self.segments.recv().await.unwrap_or_else(|| Err(ended()))
+    }
+
+    fn gauge(&self) -> QueueGauge {
+        self.gauge.clone()
     }
 
     fn acknowledge(&self, durable: &Durable) {
@@ -435,7 +441,12 @@ async fn next_look(looked: &mut Option<watch::Receiver<u64>>) {
 ///
 /// A walsender that has nothing to send says how far it has come before it sleeps (`WalSndWaitForWal` in the server's
 /// walsender.c), also past what is of other tables.
-async fn say_seen(assembler: &mut Assembler, looks: Option<&Looks>, passed: u64, sender: &SegmentSender) -> bool {
+async fn say_seen(
+    assembler: &mut Assembler,
+    looks: Option<&Looks>,
+    passed: u64,
+    sender: &SegmentSender,
+) -> bool {
     if assembler.in_transaction() {
         return true;
     }

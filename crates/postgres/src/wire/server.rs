@@ -41,7 +41,13 @@ pub(crate) async fn head(session: &Session) -> Result<Head> {
     let row = session.one("reading the end of the log", sql, &[]).await?;
     let clock = chrono::DateTime::from_timestamp_micros(row.get(1)).unwrap_or(asked);
     let skew = ClockSkew::measure(asked, clock, chrono::Utc::now());
-    Ok(Head { position: position(row.get(0))?, skew, holds_log_back: true })
+    Ok(Head {
+        position: position(row.get(0))?,
+        skew,
+        holds_log_back: true,
+        kept_bytes: None,
+        limit_bytes: None,
+    })
 }
 
 pub(crate) fn position(text: &str) -> Result<Position> {

@@ -98,6 +98,13 @@ pub(crate) fn head(db: &Connection, names: &Names) -> Sql<i64> {
     db.query_row(&sql, [names.changes_plain()], |r| r.get(0))
 }
 
+/// Bytes of the change table.
+pub(crate) fn kept_bytes(db: &Connection, names: &Names) -> Sql<u64> {
+    let sql = "SELECT coalesce(sum(pgsize), 0) FROM dbstat WHERE name = ?1 AND aggregate = 1";
+    let bytes: Option<i64> = db.query_row(sql, [names.changes_plain()], |r| r.get(0)).optional()?;
+    Ok(bytes.unwrap_or(0).max(0) as u64)
+}
+
 /// The number behind which every change is still there: the row with it proves the history.
 pub(crate) fn reaches_back_to(db: &Connection, names: &Names) -> Sql<i64> {
     let sql = format!("SELECT min(id) FROM {}", names.changes());

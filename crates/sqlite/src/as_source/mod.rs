@@ -34,7 +34,7 @@ use moorage_core::model::finding::Finding;
 use moorage_core::plan::table::TablePlan;
 use moorage_core::{Position, TableName, TableSchema};
 use names::Names;
-use rusqlite::{Connection, OpenFlags, OptionalExtension, TransactionBehavior, params};
+use rusqlite::{Connection, OpenFlags, TransactionBehavior, params};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use stream::Begin;
@@ -343,7 +343,11 @@ impl CaptureSource for SqliteSource {
 
     async fn head(&self, capture: &CapturePlan) -> Result<Head> {
         let names = Names::new(capture);
-        self.sql("looking at the change table", move |db| capture::head(db, &names).map(head)).await
+        let look = move |db: &Connection| {
+            let kept_bytes = Some(capture::kept_bytes(db, &names)?);
+            Ok(Head { kept_bytes, ..head(capture::head(db, &names)?) })
+        };
+        self.sql("looking at the change table", look).await
     }
 
     async fn drifted(
@@ -370,14 +374,12 @@ impl LookAtSource for SqliteSource {
                 "SELECT count(*) FROM (SELECT 1 FROM {changes} WHERE id > ?1 AND kind NOT IN ('M', 'm', 'N') LIMIT ?2)"
             );
             let count: i64 = db.query_row(&sql, params![from, COUNT_LIMIT], |r| r.get(0))?;
-            let pages = "SELECT coalesce(sum(pgsize), 0) FROM dbstat WHERE name = ?1 AND aggregate = 1";
-            let bytes: i64 =
-                db.query_row(pages, [names.changes_plain()], |r| r.get(0)).optional()?.unwrap_or(0);
+            let bytes = capture::kept_bytes(db, &names)?;
             Ok(Waiting {
                 changes: Some(count.max(0) as u64),
                 or_more: count >= COUNT_LIMIT,
                 bytes: 0,
-                retained_bytes: bytes.max(0) as u64,
+                retained_bytes: bytes,
                 retained_in: "its change table",
                 limit_bytes: None,
                 oldest_open: None,

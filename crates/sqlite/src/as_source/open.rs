@@ -32,5 +32,11 @@ pub(crate) fn position(number: i64) -> Position {
 
 /// The end of a change table, whose newest change has this number; its clock is ours.
 pub(crate) fn head(number: i64) -> Head {
-    Head { position: position(number), skew: ClockSkew::default(), holds_log_back: false }
+    Head {
+        position: position(number),
+        skew: ClockSkew::default(),
+        holds_log_back: false,
+        kept_bytes: None,
+        limit_bytes: None,
+    }
 }

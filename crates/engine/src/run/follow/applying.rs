@@ -24,6 +24,7 @@ impl Driver<'_> {
         };
         let releases = piece.deeds.iter().filter(|deed| matches!(deed, Deed::Release(_)));
         self.releasing.extend(releases.flat_map(Deed::alterations).map(|alteration| alteration.id));
+        self.is_taken(&piece);
         let job = Job {
             source: self.context.pipeline.source.clone(),
             target: self.context.pipeline.target.clone(),
@@ -44,6 +45,7 @@ impl Driver<'_> {
 
     pub(super) fn applied(&mut self, applied: Applied, stream: &dyn ChangeStream) {
         (self.open, self.keeping) = (applied.open, applied.keeping);
+        self.context.measuring.with(|m| m.applying_since = None);
         for target in applied.full {
             let plan = self.carrying.plans().iter().find(|plan| plan.target == target);
             let table = plan.map_or(target.clone(), |plan| plan.table().to_string());
@@ -70,6 +72,7 @@ impl Driver<'_> {
     fn committed(&mut self, committed: Committed, stream: &dyn ChangeStream) {
         let Committed { durable, progress, ended, took } = committed;
         self.tell_of_rejects(&progress);
+        self.is_committed(&progress, took);
         self.checkpoint = durable.checkpoint().clone();
         let Some(ended) = ended else { return };
         stream.acknowledge(&durable);

@@ -8,9 +8,11 @@
 mod again;
 mod applying;
 mod decisions;
+mod measure;
 
 use crate::pipeline::context::{Context, Following, Outcome};
 use crate::pipeline::error::{EngineError, Result};
+use crate::pipeline::measuring::Measures;
 use crate::pipeline::notes::Asked;
 use crate::run::apply::{Applied, Applying, Open};
 use crate::run::came_and_went::write_down_the_stop;
@@ -76,6 +78,8 @@ struct Driver<'a> {
     deciding: HashMap<u64, TableName>,
     /// Those among them that the open batch carries out.
     releasing: Vec<u64>,
+    /// Whether the open batch applies or drops what was kept of a table.
+    lets_go: bool,
     /// Tables that wait to be let in, by the numbers of their records.
     offered: HashMap<u64, String>,
     /// Whether they are read one by one, because together they could not be.
@@ -158,6 +162,7 @@ impl<'a> Driver<'a> {
             offered: following.offered.clone(),
             deciding: HashMap::new(),
             releasing: Vec::new(),
+            lets_go: false,
             wanted: Vec::new(),
             one_by_one: false,
             stops_before: None,
@@ -169,6 +174,7 @@ impl<'a> Driver<'a> {
     async fn stream(&mut self, following: Following) -> Result<Outcome> {
         let source = &self.context.pipeline.source;
         self.skew = source.head(&following.capture).await?.skew;
+        self.measuring_begins().await?;
         let Following {
             checkpoint,
             capture,
@@ -194,6 +200,7 @@ impl<'a> Driver<'a> {
         let settled = self.machine.settled().cloned();
         let start = StreamStart { checkpoint, capture, tables, settled };
         let mut stream = source.changes(start, &self.context.events).await?;
+        self.context.measuring.with(|m| m.gauge = Some(stream.gauge()));
         self.context.say(Event::Streaming { position: self.checkpoint.position.clone() });
         if let Some(note) = self.machine.until() {
             source.send_note(note).await?;
@@ -226,6 +233,7 @@ impl<'a> Driver<'a> {
         let applied = self.finish_applying(stream.as_ref()).await;
         // A batch that is still open holds part of a transaction: it is undone.
         self.open = None;
+        self.context.measuring.with(Measures::stream_ends);
         stream.close().await;
         let ended = done.and_then(|outcome| applied.map(|()| outcome));
         if let Err(EngineError::InTheWay { table, reason }) = &ended {
@@ -302,6 +310,7 @@ impl<'a> Driver<'a> {
 
     async fn take(&mut self, arrived: StreamedSegment) -> Result<()> {
         let mut segment = self.carrying.read(arrived.segment)?;
+        self.measure(&segment);
         for change in std::mem::take(&mut segment.schema) {
             segment.schema.extend(self.structure(change)?);
         }
@@ -353,6 +362,7 @@ impl<'a> Driver<'a> {
     fn looked(&mut self, look: Look) {
         let source = &self.context.pipeline.source;
         self.skew = look.head.skew;
+        self.is_behind(&look.head);
         let at = source.parse_position(&self.checkpoint.position);
         let behind = at.filter(|_| look.head.holds_log_back);
         let held_back = behind.and_then(|at| source.bytes_between(&at, &look.head.position));

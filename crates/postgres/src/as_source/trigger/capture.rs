@@ -151,6 +151,14 @@ pub(crate) async fn captured(session: &Session, names: &Names) -> Result<Vec<(u6
     Ok(rows.iter().map(|r| (u64::from(r.get::<_, u32>(0)), r.get(1))).collect())
 }
 
+/// Bytes of the largest change table: it is the first to come to its limit.
+pub(crate) async fn largest(session: &Session, names: &Names) -> Result<Option<u64>> {
+    let sql = "SELECT max(pg_total_relation_size(c.oid)) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+               WHERE n.nspname = $1 AND c.relkind = 'r'";
+    let bytes: Option<i64> = session.one("looking at the change tables", sql, &[&names.schema]).await?.get(0);
+    Ok(bytes.and_then(|bytes| u64::try_from(bytes).ok()))
+}
+
 /// For each table its triggers: their numbers, and the transactions that last changed them. Triggers that were made
 /// again have other numbers; ones that were disabled and enabled again were changed by another transaction.
 pub(crate) async fn captured_by(

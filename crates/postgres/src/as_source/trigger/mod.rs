@@ -77,8 +77,7 @@ async fn snapshot_now(session: &Session) -> Result<Position> {
 }
 
 async fn head(session: &Session) -> Result<Head> {
-    let skew = server::head(session).await?.skew;
-    Ok(Head { position: snapshot_now(session).await?, skew, holds_log_back: false })
+    Ok(Head { position: snapshot_now(session).await?, holds_log_back: false, ..server::head(session).await? })
 }
 
 /// Gives a snapshot's marks the positions of this capture: a look that is not earlier sees all they hold.
@@ -313,8 +312,10 @@ impl CaptureSource for PostgresTriggerSource {
         Ok(())
     }
 
-    async fn head(&self, _: &CapturePlan) -> Result<Head> {
-        head(&self.session().await?).await
+    async fn head(&self, plan: &CapturePlan) -> Result<Head> {
+        let (session, names) = (self.session().await?, Names::new(plan));
+        let kept_bytes = capture::largest(&session, &names).await?;
+        Ok(Head { kept_bytes, limit_bytes: Some(self.limit_bytes), ..head(&session).await? })
     }
 
     async fn drifted(

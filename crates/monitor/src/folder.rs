@@ -1,7 +1,7 @@
 //! The project's folder for local state: only its owner may look into it, names from outside are encoded, and links
 //! are not followed.
 
-use crate::pipeline::error::{EngineError, Result};
+use crate::error::{Result, StoreError};
 use std::fs::{DirBuilder, File, OpenOptions, Permissions};
 use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
@@ -10,7 +10,7 @@ use std::path::{Path, PathBuf};
 const LONGEST: usize = 100;
 
 /// A pipeline's file. Names may hold anything, also what is special in paths.
-pub(crate) fn file(folder: &Path, pipeline: &str, what: &str) -> PathBuf {
+pub fn file(folder: &Path, pipeline: &str, what: &str) -> PathBuf {
     let mut name = String::new();
     for byte in pipeline.bytes() {
         match byte {
@@ -35,8 +35,8 @@ fn fnv(text: &str) -> u64 {
 ///
 /// # Errors
 /// If it cannot be made, or is something else.
-pub(crate) fn make(folder: &Path) -> Result<()> {
-    let failed = |e: std::io::Error| EngineError::State { path: folder.into(), reason: e.to_string() };
+pub fn make(folder: &Path) -> Result<()> {
+    let failed = |e: std::io::Error| StoreError { path: folder.into(), reason: e.to_string() };
     refuse_link(folder).map_err(failed)?;
     DirBuilder::new().recursive(true).mode(0o700).create(folder).map_err(failed)?;
     let mode = std::fs::metadata(folder).map_err(failed)?.permissions().mode();
@@ -50,14 +50,20 @@ pub(crate) fn make(folder: &Path) -> Result<()> {
 }
 
 /// Opens a file of ours for writing, or makes it. Never what a link points at.
-pub(crate) fn open(path: &Path) -> std::io::Result<File> {
+///
+/// # Errors
+/// If it cannot be opened, or is a link.
+pub fn open(path: &Path) -> std::io::Result<File> {
     let mut options = OpenOptions::new();
     options.create(true).truncate(false).read(true).write(true).mode(0o600).custom_flags(no_follow());
     options.open(path).map_err(|e| of_link(path, e))
 }
 
 /// Opens a file of ours for reading.
-pub(crate) fn open_for_reading(path: &Path) -> std::io::Result<File> {
+///
+/// # Errors
+/// If it cannot be opened, or is a link.
+pub fn open_for_reading(path: &Path) -> std::io::Result<File> {
     OpenOptions::new().read(true).custom_flags(no_follow()).open(path).map_err(|e| of_link(path, e))
 }
 
@@ -70,7 +76,10 @@ fn of_link(path: &Path, error: std::io::Error) -> std::io::Error {
 }
 
 /// Refuses what is a link: it may have come with the project, and point anywhere.
-pub(crate) fn refuse_link(path: &Path) -> std::io::Result<()> {
+///
+/// # Errors
+/// If it is one.
+pub fn refuse_link(path: &Path) -> std::io::Result<()> {
     match std::fs::symlink_metadata(path) {
         Ok(found) if found.is_symlink() => Err(std::io::Error::other(
             "it is a link, and Moorage does not write through links here. Remove it",

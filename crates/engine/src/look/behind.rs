@@ -1,0 +1,159 @@
+//! How far a pipeline is behind, and why: from what its run says of itself, and where none does, from the target and the source.
+
+use super::status::{RunningNow, running_anywhere};
+use crate::pipeline::ends::Pipeline;
+use crate::pipeline::error::Result;
+use chrono::{DateTime, TimeDelta, Utc};
+use moorage_adapter::Waiting;
+use moorage_core::checkpoint::stored::Stage;
+use moorage_core::watch::forecast::full_in;
+use moorage_monitor::{HeldTable, Published, RunRecord, StateStore};
+use serde::Serialize;
+use std::time::Duration;
+
+/// A run says every second how it stands. What was said longer ago than this counts as silence.
+const SILENT_AFTER: TimeDelta = TimeDelta::seconds(5);
+/// Below this nobody asks why.
+const NOTICED: Duration = Duration::from_secs(3);
+/// From how long a time it is told when the source is full.
+const FORECAST_FROM: TimeDelta = TimeDelta::minutes(10);
+
+/// How a pipeline stands.
+#[derive(Clone, Debug, Serialize)]
+pub struct Behind {
+    /// Who runs it now.
+    pub running: Option<RunningNow>,
+    /// Its newest run.
+    pub last_run: Option<RunRecord>,
+    /// What its last run said of itself last; none if no run ever did, or that was lost.
+    #[serde(skip)]
+    pub published: Option<Published>,
+    /// When it said that.
+    pub said_at: Option<DateTime<Utc>>,
+    /// Whether a run is going on that has said nothing for a while.
+    pub silent: bool,
+    /// Everything that was committed before this moment, by Moorage's clock, is in the target.
+    pub complete_until: Option<DateTime<Utc>>,
+    /// How far the target is behind now, in microseconds; none if that is not known. Where nothing runs and nothing waits in the
+    /// source, 0.
+    pub behind_us: Option<u64>,
+    /// The source's clock minus Moorage's, in microseconds; none if it was not measured.
+    pub clock_skew_us: Option<i64>,
+    /// What waits in the source, where it was asked.
+    pub waiting: Option<Waiting>,
+    /// Why it could not be asked.
+    pub source_problem: Option<String>,
+    /// Bytes to be read.
+    pub unread_bytes: Option<u64>,
+    /// What the source keeps for the pipeline, in bytes.
+    pub kept_bytes: Option<u64>,
+    /// What it may keep.
+    pub limit_bytes: Option<u64>,
+    /// Seconds until that is reached, as it has grown in the last ten minutes; none if it does not grow.
+    pub full_in_s: Option<u64>,
+    /// Tables whose changes are kept until someone decides.
+    pub held: Vec<HeldTable>,
+    /// Why it is behind, where that is worth a word.
+    pub why: Option<String>,
+}
+
+/// Asks how a pipeline stands. While it runs here, only the local store is asked.
+///
+/// # Errors
+/// If the state folder, or where nothing runs the target, cannot be read.
+pub async fn behind(pipeline: &Pipeline) -> Result<Behind> {
+    let state = StateStore::open(&pipeline.state_folder)?;
+    let now = Utc::now();
+    let running = running_anywhere(pipeline).await;
+    let last_run = state.last_run(&pipeline.name)?;
+    let (said_at, published) = state.published(&pipeline.name)?.unzip();
+    let is_of_run = published.as_ref().zip(last_run.as_ref()).is_some_and(|(said, run)| said.run == run.run);
+    let is_fresh = said_at.is_some_and(|at| now - at < SILENT_AFTER);
+    let samples = state.samples(&pipeline.name, now - FORECAST_FROM, now)?;
+    let mut behind = Behind {
+        silent: running.is_some() && !(is_of_run && is_fresh),
+        complete_until: published.as_ref().and_then(|said| said.complete_until),
+        behind_us: None,
+        clock_skew_us: published.as_ref().map(|said| said.clock_skew_us),
+        waiting: None,
+        source_problem: None,
+        unread_bytes: published.as_ref().and_then(|said| said.unread_bytes),
+        kept_bytes: published.as_ref().and_then(|said| said.kept_bytes),
+        limit_bytes: published.as_ref().and_then(|said| said.limit_bytes),
+        full_in_s: full_in(&samples).map(|time| time.as_secs()),
+        held: published.as_ref().map(|said| said.held.clone()).unwrap_or_default(),
+        why: None,
+        running,
+        last_run,
+        published,
+        said_at,
+    };
+    if behind.running.is_none() || behind.complete_until.is_none() {
+        behind.ask_the_ends(pipeline).await?;
+    }
+    let nothing_waits = behind.waiting.as_ref().is_some_and(|w| w.changes == Some(0) && !w.or_more);
+    if behind.running.is_none() && nothing_waits && behind.held.is_empty() {
+        behind.complete_until = Some(now);
+    }
+    let lag = behind.complete_until.map(|until| (now - until).to_std().unwrap_or_default());
+    behind.behind_us = lag.map(|lag| lag.as_micros() as u64);
+    behind.why = lag.filter(|lag| *lag >= NOTICED).map(|_| behind.why());
+    Ok(behind)
+}
+
+impl Behind {
+    /// Where no run says it: how far the target has come, and what waits in the source.
+    async fn ask_the_ends(&mut self, pipeline: &Pipeline) -> Result<()> {
+        let checkpoint = pipeline.target.checkpoint(&pipeline.name).await?;
+        let Some(checkpoint) = checkpoint.filter(|c| c.stage == Stage::Following) else { return Ok(()) };
+        self.complete_until = self.complete_until.max(checkpoint.committed_at);
+        let asked = async {
+            let capture = pipeline.capture(Some(&checkpoint)).await?;
+            let head = pipeline.source.head(&capture).await?;
+            Ok::<_, crate::EngineError>((head, pipeline.source.waiting(&capture, &checkpoint).await?))
+        };
+        match asked.await {
+            Ok((head, waiting)) => {
+                self.clock_skew_us = Some(head.skew.source_ahead_us);
+                let committed_at = checkpoint.committed_at.map(|at| head.skew.by_our_clock(at));
+                self.complete_until =
+                    self.published.as_ref().and_then(|said| said.complete_until).max(committed_at);
+                (self.kept_bytes, self.limit_bytes) = (head.kept_bytes, head.limit_bytes);
+                self.unread_bytes = Some(waiting.bytes);
+                self.waiting = Some(waiting);
+            }
+            Err(error) => self.source_problem = Some(error.to_string()),
+        }
+        Ok(())
+    }
+
+    /// What keeps it from coming closer.
+    fn why(&self) -> String {
+        let since = |at: DateTime<Utc>| at.to_rfc3339_opts(chrono::SecondsFormat::Secs, true);
+        let Some(running) = &self.running else { return "nothing runs".into() };
+        if self.silent {
+            let said = self.said_at.map_or("it has said nothing yet".into(), |at| {
+                format!("it has said nothing since {}", since(at))
+            });
+            return format!("process {} on {} does not go on: {said}", running.pid, running.host);
+        }
+        let said = self.published.clone().unwrap_or_default();
+        let all_held =
+            self.complete_until.is_some_and(|until| self.held.iter().any(|held| held.since == until));
+        if all_held {
+            return "all tables are held, and wait for a decision: `moorage drift`".into();
+        }
+        let doing = self.last_run.as_ref().and_then(|run| run.doing.clone()).unwrap_or_default();
+        match (&said.reader, &said.writer) {
+            // No stream is open: it sets up, reads, or tries again.
+            (None, _) | (_, None) => doing,
+            (_, Some(writer)) if writer.doing == moorage_monitor::MERGES => {
+                format!("the target has been at a batch since {}", since(writer.since))
+            }
+            (Some(reader), _) if reader.doing == moorage_monitor::WAITS_FOR_SOURCE => {
+                format!("nothing has come from the source since {}", since(reader.since))
+            }
+            _ => doing,
+        }
+    }
+}

@@ -1,0 +1,106 @@
+//! What is kept of a run in the state folder: what it does, what happens in it, what it measures.
+
+use chrono::{DateTime, Utc};
+use moorage_adapter::Event;
+use moorage_core::watch::meter::{RECENT, TableTotals};
+use moorage_core::watch::sample::{AppliedTransaction, Sample, TableSample};
+use moorage_monitor::{Published, RunSums, Severity, StateStore};
+use std::time::{Duration, Instant};
+
+/// How often samples are thinned.
+const THIN_EVERY: Duration = Duration::from_secs(60);
+
+/// What was measured since the last time.
+pub(crate) struct Measured {
+    pub(crate) at: DateTime<Utc>,
+    pub(crate) sample: Sample,
+    /// Of the tables, every minute or so.
+    pub(crate) tables: Vec<TableSample>,
+    pub(crate) totals: Vec<(String, TableTotals)>,
+    /// How the run stands, but for what is summed up here.
+    pub(crate) published: Published,
+}
+
+/// Keeps what is said of one run.
+pub(super) struct Keeper {
+    pub(super) state: StateStore,
+    pub(super) pipeline: String,
+    run: i64,
+    sums: RunSums,
+    /// The last transactions of earlier runs.
+    earlier: Vec<AppliedTransaction>,
+    /// Whether the last word was that something is waited for.
+    waits: bool,
+    thinned: Instant,
+}
+
+impl Keeper {
+    pub(super) fn new(state: StateStore, pipeline: &str, run: i64) -> Self {
+        state.publishes_anew(pipeline);
+        let earlier =
+            state.published(pipeline).ok().flatten().map(|(_, said)| said.recent).unwrap_or_default();
+        let long_ago = Instant::now().checked_sub(THIN_EVERY);
+        Self {
+            state,
+            pipeline: pipeline.into(),
+            run,
+            sums: RunSums::default(),
+            earlier,
+            waits: false,
+            thinned: long_ago.unwrap_or_else(Instant::now),
+        }
+    }
+
+    /// Notes what an event says of the run.
+    pub(super) fn event(&mut self, event: &Event) {
+        match event {
+            Event::SnapshotFinished { rows, .. } | Event::ReadAgain { rows, .. } => {
+                self.sums.snapshot_rows += rows
+            }
+            Event::Retrying { .. } => self.sums.retries += 1,
+            _ if Severity::of(event) == Some(Severity::Warning) => self.sums.warnings += 1,
+            _ => {}
+        }
+        self.state.keep_event(&self.pipeline, self.run, event);
+        let doing = match event {
+            Event::Waiting { what, .. } => what.clone(),
+            Event::SnapshotStarted { tables } => format!("reading {} tables", tables.len()),
+            Event::Streaming { position } => format!("following changes from {position}"),
+            Event::Retrying { reason, .. } => format!("retrying: {reason}"),
+            Event::Stopping { by } => format!("stopping ({by})"),
+            Event::Merged { position, .. } if self.waits => format!("following changes from {position}"),
+            _ => return,
+        };
+        self.waits = matches!(event, Event::Waiting { .. });
+        self.state.run_does(self.run, &doing);
+    }
+
+    /// Keeps what was measured.
+    pub(super) fn measured(&mut self, measured: Measured) {
+        let Measured { at, sample, tables, totals, published } = measured;
+        self.sums.operations += sample.operations;
+        self.sums.bytes += sample.bytes;
+        self.sums.transactions += sample.transactions;
+        self.sums.merges += sample.merges;
+        self.state.run_has_done(self.run, &self.sums);
+        self.state.keep_sample(&self.pipeline, &sample);
+        if !tables.is_empty() {
+            self.state.keep_table_samples(&self.pipeline, at, &tables);
+        }
+        let mut published = Published { run: self.run, sums: (&self.sums).into(), ..published };
+        published
+            .recent
+            .extend(self.earlier.iter().take(RECENT.saturating_sub(published.recent.len())).cloned());
+        self.state.publish(&self.pipeline, at, &published, &totals);
+        if self.thinned.elapsed() >= THIN_EVERY {
+            self.thinned = Instant::now();
+            self.state.thin(&self.pipeline, at);
+        }
+    }
+
+    /// Notes how the run ended.
+    pub(super) fn end(&mut self, outcome: &str, words: &str) {
+        self.state.run_has_done(self.run, &self.sums);
+        self.state.end_run(self.run, outcome, words);
+    }
+}

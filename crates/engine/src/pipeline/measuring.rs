@@ -1,0 +1,135 @@
+//! What is measured of a run: told by what follows changes, and published every second by a task of its own, also while nothing
+//! else goes on.
+
+use super::keeper::Measured;
+use super::notes::Notes;
+use chrono::{DateTime, Utc};
+use moorage_adapter::QueueGauge;
+use moorage_core::watch::meter::Meter;
+use moorage_monitor::{HeldTable, MERGES, Published, Standing, WAITS_FOR_SOURCE};
+use std::convert::Infallible;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+/// How often is published how the run stands.
+const PUBLISH_EVERY: Duration = Duration::from_secs(1);
+/// How often is kept what was measured of each table.
+const TABLES_EVERY: Duration = Duration::from_secs(60);
+
+/// What is measured of a run; cheap to clone.
+#[derive(Clone)]
+pub(crate) struct Measuring(Arc<Mutex<Measures>>);
+
+/// All of it.
+pub(crate) struct Measures {
+    pub(crate) meter: Meter,
+    /// The room between reader and batch, while there is a stream.
+    pub(crate) gauge: Option<QueueGauge>,
+    /// Since when the target is at a batch.
+    pub(crate) applying_since: Option<DateTime<Utc>>,
+    /// When the reader last gave something to be applied.
+    pub(crate) read_at: Option<DateTime<Utc>>,
+    standings: [Option<Standing>; 3],
+}
+
+impl Measuring {
+    pub(crate) fn begin() -> Self {
+        Self(Arc::new(Mutex::new(Measures {
+            meter: Meter::new(Utc::now()),
+            gauge: None,
+            applying_since: None,
+            read_at: None,
+            standings: Default::default(),
+        })))
+    }
+
+    /// Tells, or asks.
+    pub(crate) fn with<T>(&self, told: impl FnOnce(&mut Measures) -> T) -> T {
+        told(&mut self.0.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    /// Publishes every second, and never ends.
+    pub(crate) async fn publish(&self, notes: &Notes) -> Infallible {
+        let mut tables_at = Instant::now() + TABLES_EVERY;
+        loop {
+            tokio::time::sleep(PUBLISH_EVERY).await;
+            let tables = Instant::now() >= tables_at;
+            if tables {
+                tables_at = Instant::now() + TABLES_EVERY;
+            }
+            notes.measured(self.take(tables));
+        }
+    }
+
+    /// What was measured since the last time; with what was measured of the tables if they are wanted.
+    pub(crate) fn take(&self, tables: bool) -> Measured {
+        self.with(|m| m.take(Utc::now(), tables))
+    }
+}
+
+impl Measures {
+    fn take(&mut self, at: DateTime<Utc>, tables: bool) -> Measured {
+        self.stand(at);
+        let sample = self.meter.sample(at);
+        let [reader, queue, writer] = self.standings.clone();
+        let held = self.meter.held().map(|(table, since)| HeldTable { table: table.into(), since });
+        let published = Published {
+            complete_until: self.meter.complete_until(),
+            behind_us: self.meter.lag(at).map(|lag| lag.as_micros() as u64),
+            clock_skew_us: self.meter.skew().source_ahead_us,
+            unread_bytes: sample.unread_bytes,
+            kept_bytes: sample.kept_bytes,
+            limit_bytes: sample.limit_bytes,
+            on_the_way: self.meter.on_the_way(),
+            queued_bytes: self.gauge.as_ref().map(QueueGauge::bytes).unwrap_or_default(),
+            reader,
+            queue,
+            writer,
+            held: held.collect(),
+            recent: self.meter.recent().cloned().collect(),
+            ..Published::default()
+        };
+        Measured {
+            at,
+            sample,
+            tables: if tables { self.meter.sample_tables() } else { Vec::new() },
+            totals: self.meter.changed_totals(),
+            published,
+        }
+    }
+
+    /// The stream has ended; what was on its way is read again.
+    pub(crate) fn stream_ends(&mut self) {
+        self.meter.broken();
+        (self.gauge, self.applying_since) = (None, None);
+    }
+
+    /// What each part is at now.
+    fn stand(&mut self, at: DateTime<Utc>) {
+        let Some(gauge) = &self.gauge else {
+            self.standings = Default::default();
+            return;
+        };
+        let (waiting, _) = self.meter.on_the_way();
+        let stalled = gauge.stalled_since();
+        let is_quiet = self.read_at.is_none_or(|read| (at - read).num_seconds() >= 1);
+        let reader = match stalled {
+            Some(since) => ("waits for room in the queue", Some(since)),
+            None if is_quiet => (WAITS_FOR_SOURCE, self.read_at),
+            None => ("reads", None),
+        };
+        let queue = match (waiting, self.applying_since) {
+            (0, _) => ("is empty", None),
+            (_, None) => ("collects a batch", None),
+            (_, Some(since)) => ("waits for the target", Some(since)),
+        };
+        let writer = match self.applying_since {
+            Some(since) => (MERGES, Some(since)),
+            None => ("waits for a batch", None),
+        };
+        for (standing, (doing, since)) in self.standings.iter_mut().zip([reader, queue, writer]) {
+            let known = standing.as_ref().filter(|s| s.doing == doing).map(|s| s.since);
+            *standing = Some(Standing { doing: doing.into(), since: since.or(known).unwrap_or(at) });
+        }
+    }
+}

@@ -1,0 +1,187 @@
+//! What a run says of itself, every second, for whoever looks.
+
+use super::StateStore;
+use super::runs::RunSums;
+use super::samples::{pipeline_number, table_number};
+use crate::error::Result;
+use chrono::{DateTime, Utc};
+use moorage_core::change::counters::Operations;
+use moorage_core::watch::meter::TableTotals;
+use moorage_core::watch::sample::AppliedTransaction;
+use rusqlite::{OptionalExtension, Row, params};
+use serde::{Deserialize, Serialize};
+
+pub(super) const SCHEMA: &str = "
+CREATE TABLE IF NOT EXISTS published (pipeline INTEGER PRIMARY KEY, at TEXT NOT NULL, content TEXT NOT NULL);
+CREATE TABLE IF NOT EXISTS published_tables (
+  pipeline INTEGER NOT NULL, source_table INTEGER NOT NULL, inserts INTEGER NOT NULL, updates INTEGER NOT NULL,
+  deletes INTEGER NOT NULL, truncates INTEGER NOT NULL, bytes INTEGER NOT NULL, lag_us INTEGER NOT NULL, committed_at TEXT,
+  PRIMARY KEY (pipeline, source_table)) WITHOUT ROWID;";
+
+/// What the writer is at while the target has a batch.
+pub const MERGES: &str = "merges a batch";
+/// What the reader is at while nothing comes.
+pub const WAITS_FOR_SOURCE: &str = "waits for the source";
+
+/// What a part of a run is at.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Standing {
+    /// `waits for the source`, `waits for room`.
+    pub doing: String,
+    /// Since when.
+    pub since: DateTime<Utc>,
+}
+
+/// A table whose changes are kept until someone decides.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct HeldTable {
+    /// The source table.
+    pub table: String,
+    /// When the first change that is kept was committed, by Moorage's clock.
+    pub since: DateTime<Utc>,
+}
+
+/// What a run says of itself. Losing it loses nothing: it is said again a second later.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Published {
+    /// The run.
+    pub run: i64,
+    /// Everything that was committed before this moment, by Moorage's clock, is in the target.
+    pub complete_until: Option<DateTime<Utc>>,
+    /// How far the target was behind when this was said, in microseconds.
+    pub behind_us: Option<u64>,
+    /// The source's clock minus Moorage's, in microseconds.
+    pub clock_skew_us: i64,
+    /// Bytes to be read; none where that is not known.
+    pub unread_bytes: Option<u64>,
+    /// What the source keeps for the pipeline, in bytes.
+    pub kept_bytes: Option<u64>,
+    /// What it may keep.
+    pub limit_bytes: Option<u64>,
+    /// Changes that were read and not applied, and their bytes.
+    pub on_the_way: (u64, u64),
+    /// Bytes that wait between reader and batch, and how many may.
+    pub queued_bytes: (u64, u64),
+    /// What reads from the source.
+    pub reader: Option<Standing>,
+    /// What collects a batch.
+    pub queue: Option<Standing>,
+    /// What writes to the target.
+    pub writer: Option<Standing>,
+    /// What was done since the run began.
+    pub sums: SumsPublished,
+    /// Tables whose changes are kept.
+    pub held: Vec<HeldTable>,
+    /// The last transactions that were applied, the last first.
+    pub recent: Vec<AppliedTransaction>,
+}
+
+/// Sums of a run, as they are published.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct SumsPublished {
+    /// Rows that were read by snapshot.
+    pub snapshot_rows: u64,
+    /// Changes that were applied.
+    pub operations: Operations,
+    /// Their bytes as read from the source.
+    pub bytes: u64,
+    /// Transactions that were applied.
+    pub transactions: u64,
+    /// Batches that the target committed.
+    pub merges: u64,
+}
+
+impl From<&RunSums> for SumsPublished {
+    fn from(sums: &RunSums) -> Self {
+        Self {
+            snapshot_rows: sums.snapshot_rows,
+            operations: sums.operations,
+            bytes: sums.bytes,
+            transactions: sums.transactions,
+            merges: sums.merges,
+        }
+    }
+}
+
+impl StateStore {
+    /// Forgets what earlier runs of a pipeline said of its tables.
+    pub fn publishes_anew(&self, pipeline: &str) {
+        self.note(self.in_transaction(|db| {
+            let number = pipeline_number(db, pipeline)?;
+            db.execute("DELETE FROM published_tables WHERE pipeline = ?1", [number])
+        }));
+    }
+
+    /// Says how a run stands, and what it has done to the tables that it has done something to since the last time.
+    pub fn publish(
+        &self,
+        pipeline: &str,
+        at: DateTime<Utc>,
+        published: &Published,
+        tables: &[(String, TableTotals)],
+    ) {
+        let Ok(content) = serde_json::to_string(published) else { return };
+        self.note(self.in_transaction(|db| {
+            let number = pipeline_number(db, pipeline)?;
+            db.prepare_cached("INSERT OR REPLACE INTO published (pipeline, at, content) VALUES (?1, ?2, ?3)")?
+                .execute(params![number, at.to_rfc3339(), content])?;
+            let sql = "INSERT OR REPLACE INTO published_tables (pipeline, source_table, inserts, updates, deletes, truncates, bytes, lag_us,
+              committed_at) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)";
+            for (table, totals) in tables {
+                let of = &totals.operations;
+                db.prepare_cached(sql)?.execute(params![
+                    number,
+                    table_number(db, number, table)?,
+                    of.inserts,
+                    of.updates,
+                    of.deletes,
+                    of.truncates,
+                    totals.bytes,
+                    totals.lag_us,
+                    totals.committed_at.map(|at| at.to_rfc3339()),
+                ])?;
+            }
+            Ok(())
+        }));
+    }
+
+    /// What the run of a pipeline said last, and when; none if none ever did.
+    ///
+    /// # Errors
+    /// If the store cannot be read.
+    pub fn published(&self, pipeline: &str) -> Result<Option<(DateTime<Utc>, Published)>> {
+        let sql = "SELECT at, content FROM published JOIN pipelines p ON p.id = pipeline WHERE p.name = ?1";
+        let read = |r: &Row<'_>| Ok((r.get::<_, String>(0)?, r.get::<_, String>(1)?));
+        let found = self.db().query_row(sql, [pipeline], read).optional().map_err(|e| self.failed(&e))?;
+        Ok(found.and_then(|(at, content)| {
+            let at = DateTime::parse_from_rfc3339(&at).ok()?.to_utc();
+            Some((at, serde_json::from_str(&content).ok()?))
+        }))
+    }
+
+    /// What the last run of a pipeline has done to its tables, by their names.
+    ///
+    /// # Errors
+    /// If the store cannot be read.
+    pub fn published_tables(&self, pipeline: &str) -> Result<Vec<(String, TableTotals)>> {
+        let sql = "SELECT t.name, inserts, updates, deletes, truncates, bytes, lag_us, committed_at
+          FROM published_tables s JOIN pipelines p ON p.id = s.pipeline JOIN source_tables t ON t.id = s.source_table
+          WHERE p.name = ?1 ORDER BY t.name";
+        let read = |r: &Row<'_>| {
+            let committed_at: Option<String> = r.get(7)?;
+            let committed_at = committed_at.and_then(|at| DateTime::parse_from_rfc3339(&at).ok());
+            let operations = Operations {
+                inserts: r.get(1)?,
+                updates: r.get(2)?,
+                deletes: r.get(3)?,
+                truncates: r.get(4)?,
+            };
+            let (bytes, lag_us) = (r.get(5)?, r.get(6)?);
+            let committed_at = committed_at.map(|at| at.to_utc());
+            Ok((r.get(0)?, TableTotals { operations, bytes, lag_us, committed_at }))
+        };
+        self.all(sql, params![pipeline], read)
+    }
+}
