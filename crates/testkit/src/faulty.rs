@@ -17,8 +17,9 @@ use moorage_core::model::described::SourceIdentity;
 use moorage_core::model::finding::Finding;
 use moorage_core::plan::dialect::TargetDialect;
 use moorage_core::plan::table::TablePlan;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
 
 /// Counts calls and fails one of them.
 #[derive(Clone)]
@@ -54,12 +55,31 @@ impl Fuse {
 pub struct FaultyTarget {
     inner: Arc<dyn Target>,
     fuse: Fuse,
+    /// How much longer it takes to commit.
+    slow_by: Duration,
+    /// How long each batch took, from its begin to the end of its commit.
+    took: Arc<Mutex<Vec<Duration>>>,
 }
 
 impl FaultyTarget {
     /// Fails the `fail_at`-th writing call (from 1; 0 fails none), `after` it was carried out or before.
     pub fn new(inner: Arc<dyn Target>, fail_at: usize, after: bool) -> Self {
-        Self { inner, fuse: Fuse::new("target", fail_at, after) }
+        Self {
+            inner,
+            fuse: Fuse::new("target", fail_at, after),
+            slow_by: Duration::ZERO,
+            took: Arc::default(),
+        }
+    }
+
+    /// Fails nothing, and takes so much longer to commit.
+    pub fn slow(inner: Arc<dyn Target>, slow_by: Duration) -> Self {
+        Self { slow_by, ..Self::new(inner, 0, false) }
+    }
+
+    /// How long each batch took that was committed.
+    pub fn took(&self) -> Vec<Duration> {
+        self.took.lock().unwrap().clone()
     }
 
     /// How many writing calls there were.
@@ -70,7 +90,9 @@ impl FaultyTarget {
 
 struct FaultyMerge {
     inner: Box<dyn Merge>,
+    of: FaultyTarget,
     fuse: Fuse,
+    began: Instant,
 }
 
 #[async_trait]
@@ -104,7 +126,10 @@ impl Merge for FaultyMerge {
     }
 
     async fn commit(self: Box<Self>, checkpoint: &Checkpoint) -> Result<Vec<TableProgress>> {
-        self.fuse.guard(self.inner.commit(checkpoint)).await
+        tokio::time::sleep(self.of.slow_by).await;
+        let done = self.fuse.guard(self.inner.commit(checkpoint)).await;
+        self.of.took.lock().unwrap().push(self.began.elapsed());
+        done
     }
 }
 
@@ -217,8 +242,9 @@ impl WriteTarget for FaultyTarget {
     }
 
     async fn begin(&self, from: &Checkpoint) -> Result<Box<dyn Merge>> {
+        let began = Instant::now();
         let inner = self.fuse.guard(self.inner.begin(from)).await?;
-        Ok(Box::new(FaultyMerge { inner, fuse: self.fuse.clone() }))
+        Ok(Box::new(FaultyMerge { inner, of: self.clone(), fuse: self.fuse.clone(), began }))
     }
 
     async fn renew_turn(&self, pipeline: &str) -> Result<()> {

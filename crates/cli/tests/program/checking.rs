@@ -244,7 +244,7 @@ fn what_patterns_and_the_file_itself_say_wrong_is_found_and_mended() {
 }
 
 /// The library that gives a program another clock, wherever this machine's kind of Debian keeps it.
-fn libfaketime() -> String {
+pub fn libfaketime() -> String {
     let folders = std::fs::read_dir("/usr/lib").unwrap().map(|f| f.unwrap().path());
     let file = folders.map(|f| f.join("faketime/libfaketime.so.1")).find(|f| f.exists());
     file.expect("libfaketime is not installed: scripts/test installs it").to_str().unwrap().into()

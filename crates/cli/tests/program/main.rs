@@ -31,6 +31,7 @@ mod hostile;
 mod identities;
 mod interfering;
 mod joining;
+mod lagging;
 mod load;
 mod mapping;
 mod one_moment;

@@ -10,6 +10,7 @@ mod ends;
 mod faults;
 mod following;
 mod lacking;
+mod measuring;
 
 use ends::{caught_up, pipeline};
 use moorage_adapter::{Events, Source, Target};

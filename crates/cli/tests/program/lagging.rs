@@ -1,0 +1,239 @@
+//! Lag on real servers: where it comes from, and that nothing that stands still looks near.
+
+use crate::checking::libfaketime;
+use crate::harness::{Folder, Mirror, Running};
+use moorage_testkit::wait_until;
+use rstest::rstest;
+use serde_json::Value;
+use std::cell::RefCell;
+
+const TABLE: &str =
+    "CREATE TABLE berths (id int PRIMARY KEY, name text); INSERT INTO berths VALUES (1, 'north')";
+
+/// What `lag` says.
+fn lag(folder: &Folder, arguments: &[&str]) -> Value {
+    let ran = folder.moorage(&[&["lag", "--format", "json"], arguments].concat()).expect(0, &[]);
+    serde_json::from_str::<Value>(&ran.out).unwrap()[0].take()
+}
+
+/// Asks for the lag until it is as it should be.
+fn until(folder: &Folder, what: &str, is_so: impl Fn(&Value) -> bool) -> Value {
+    let last = RefCell::new(Value::Null);
+    wait_until(what, || {
+        let now = lag(folder, &[]);
+        let so = is_so(&now);
+        *last.borrow_mut() = now;
+        so
+    });
+    last.into_inner()
+}
+
+fn behind_s(lag: &Value) -> f64 {
+    lag["now"]["behind_us"].as_f64().map_or(f64::INFINITY, |us| us / 1e6)
+}
+
+fn why(lag: &Value) -> &str {
+    lag["now"]["why"].as_str().unwrap_or_default()
+}
+
+fn run(folder: &Folder) -> Running {
+    let mut run = folder.start(&["run"]);
+    run.wait_for("following changes");
+    run
+}
+
+fn stop(mut run: Running) {
+    run.signal("TERM");
+    assert_eq!(run.end(), 0, "{}", run.log());
+}
+
+/// Moorage's clock is ten minutes off, the target takes three seconds, and a transaction was open for four.
+#[rstest]
+#[case::by_log("")]
+#[case::by_triggers("capture = \"trigger\"")]
+fn lag_is_told_apart_whatever_the_clocks_say(#[case] capture: &str) {
+    let mirror = Mirror::new(if capture.is_empty() { "lag_steps" } else { "lag_steps_triggers" }, TABLE);
+    mirror.replace("[targets", &format!("{capture}\n\n[targets"));
+    mirror.catch_up();
+    mirror.target.run(
+        "CREATE FUNCTION slow() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN PERFORM pg_sleep(3); RETURN NULL; END';
+         CREATE TRIGGER slow AFTER INSERT ON mirror.berths EXECUTE FUNCTION slow()",
+    );
+    let fake = libfaketime();
+    let clock = format!("LD_PRELOAD={fake} FAKETIME=+10m FAKETIME_DONT_FAKE_MONOTONIC=1 exec \"$1\" run");
+    let mut running = mirror.start_by(&["/bin/sh", "-c", &clock, "sh"]);
+    running.wait_for("following changes");
+    mirror.source.run("BEGIN; INSERT INTO berths VALUES (2, 'south'); SELECT pg_sleep(4); COMMIT");
+    let lag_of_run = || {
+        let mut command = mirror.command(&["lag", "--format", "json"]);
+        let out = command
+            .envs([
+                ("LD_PRELOAD", fake.as_str()),
+                ("FAKETIME", "+10m"),
+                ("FAKETIME_DONT_FAKE_MONOTONIC", "1"),
+            ])
+            .output()
+            .unwrap();
+        serde_json::from_slice::<Value>(&out.stdout).unwrap()[0].take()
+    };
+    wait_until("the transaction is applied", || {
+        lag_of_run()["recent"].as_array().is_some_and(|r| !r.is_empty())
+    });
+    let lag = lag_of_run();
+    let step = |name: &str| lag["recent"][0][name].as_f64().unwrap() / 1e6;
+    let told = format!(
+        "capture {} s, queue {} s, apply {} s",
+        step("capture_us"),
+        step("queue_us"),
+        step("apply_us")
+    );
+    assert!(step("apply_us") >= 3.0, "{told}");
+    assert!(step("capture_us") + step("queue_us") < 3.0, "{told}");
+    let skew = lag["now"]["clock_skew_us"].as_f64().unwrap() / 1e6;
+    assert!((skew + 600.0).abs() < 5.0, "{skew} s");
+    stop(running);
+}
+
+/// What stands still, how it goes on, and what is said of why.
+#[rstest]
+#[case::the_walsender("lag_walsender")]
+#[case::the_target("lag_target")]
+#[case::all_tables("lag_held")]
+#[case::the_run("lag_stopped")]
+fn nothing_that_stands_still_looks_near(#[case] name: &str) {
+    let mirror = Mirror::new(name, TABLE);
+    mirror.replace(
+        "merge_every = \"0s\"",
+        "merge_every = \"0s\"\n[pipelines.NAME.drift]\ncolumn_added = \"hold\""
+            .replace("NAME", name)
+            .as_str(),
+    );
+    mirror.catch_up();
+    let running = run(&mirror);
+    until(&mirror, "it is near", |lag| behind_s(lag) < 2.0);
+    let blocker = moorage_testkit::PostgresServer::shared().session(&format!("{name}_w"));
+    let signal = |pid: &str, signal: &str| {
+        assert!(std::process::Command::new("kill").args(["-s", signal, pid]).status().unwrap().success());
+    };
+    let sender: String = mirror.source.value(&format!(
+        "SELECT active_pid::text FROM pg_replication_slots WHERE slot_name LIKE '%{name}' AND active"
+    ));
+    let own = running.child.id().to_string();
+    let words = match name {
+        "lag_walsender" => {
+            signal(&sender, "STOP");
+            "nothing has come from the source since"
+        }
+        "lag_target" => {
+            blocker.run("BEGIN; LOCK TABLE mirror.berths");
+            "the target has been at a batch since"
+        }
+        "lag_held" => {
+            mirror.source.run("ALTER TABLE berths ADD COLUMN depth int");
+            "all tables are held"
+        }
+        _ => {
+            signal(&own, "STOP");
+            "it has said nothing since"
+        }
+    };
+    mirror.source.run("INSERT INTO berths VALUES (2, 'south')");
+    let far = until(&mirror, "it says so", |lag| behind_s(lag) > 6.0 && why(lag).contains(words));
+    let later = until(&mirror, "it is ever further", |lag| behind_s(lag) > behind_s(&far) + 1.0);
+    assert!(why(&later).contains(words), "{later}");
+    mirror.moorage(&["lag"]).expect(0, &[words]);
+    match name {
+        "lag_walsender" => signal(&sender, "CONT"),
+        "lag_target" => blocker.run("ROLLBACK"),
+        "lag_held" => drop(mirror.moorage(&["drift", "follow", "1"]).expect(0, &[])),
+        _ => signal(&own, "CONT"),
+    }
+    until(&mirror, "it is near again", |lag| behind_s(lag) < 2.0 && why(lag).is_empty());
+    stop(running);
+    mirror.assert_follows(&["berths"]);
+}
+
+/// A source of which nothing comes, while its other tables are busy: the target is complete until a moment ago, and the source
+/// can let go of its log.
+#[test]
+fn an_idle_pipeline_beside_a_busy_application_is_near_and_the_slot_moves_on() {
+    let mirror = Mirror::new("lag_idle", TABLE);
+    mirror.source.run("CREATE SCHEMA other; CREATE TABLE other.busy (id bigint, filler text)");
+    mirror.replace("include = [\"public.*\"]", "include = [\"public.berths\"]");
+    mirror.catch_up();
+    let running = run(&mirror);
+    let load =
+        mirror.load("INSERT INTO other.busy SELECT n, repeat('x', 500) FROM generate_series(1, 500) n");
+    let slot = || -> i64 {
+        mirror.source.value(
+            "SELECT (confirmed_flush_lsn - '0/0')::bigint FROM pg_replication_slots WHERE slot_name LIKE '%lag_idle'",
+        )
+    };
+    let (mut complete, mut near, moved) = (String::new(), 0, slot());
+    wait_until("it is near again and again, and the slot moves on", || {
+        let now = lag(&mirror, &[]);
+        let until = now["now"]["complete_until"].as_str().unwrap_or_default().to_string();
+        if behind_s(&now) < 2.0 && until > complete {
+            (complete, near) = (until, near + 1);
+        }
+        near >= 5 && slot() > moved + (4 << 20)
+    });
+    drop(load);
+    stop(running);
+}
+
+/// Also without a word of a run: from the target and the source.
+#[test]
+fn what_is_not_known_here_is_asked_of_both_ends() {
+    let mirror = Mirror::new("lag_ends", TABLE);
+    mirror.moorage(&["lag"]).expect(0, &["nothing is known of it yet; not running"]);
+    mirror.catch_up();
+    mirror.source.run("INSERT INTO berths VALUES (2, 'south')");
+    mirror.catch_up();
+    std::fs::remove_dir_all(mirror.path(".moorage")).unwrap();
+    mirror.moorage(&["lag"]).expect(0, &["nothing waits in the source; not running"]);
+    mirror.source.run("INSERT INTO berths VALUES (3, 'east')");
+    let now = lag(&mirror, &[]);
+    assert_eq!(now["now"]["waiting"]["changes"], 1, "{now}");
+    assert!(now["now"]["behind_us"].as_u64().is_some_and(|us| us > 0), "{now}");
+    assert_eq!(now["now"]["why"].as_str().unwrap_or("nothing runs"), "nothing runs");
+}
+
+#[test]
+fn points_and_tables_come_as_lines_of_values_and_runs_with_what_happened_in_them() {
+    let mirror = Mirror::new("lag_lines", TABLE);
+    mirror.catch_up();
+    mirror.source.run("INSERT INTO berths VALUES (2, 'south')");
+    mirror.catch_up();
+    let csv = mirror
+        .moorage(&["lag", "--format", "csv", "--since", "1h"])
+        .expect(0, &["pipeline,from,to,transactions"]);
+    let sum: u64 =
+        csv.out.lines().skip(1).map(|l| l.split(',').nth(3).unwrap().parse::<u64>().unwrap()).sum();
+    assert_eq!((csv.out.lines().count(), sum), (61, 1), "{}", csv.out);
+    mirror
+        .moorage(&["lag", "--by", "table", "--format", "csv"])
+        .expect(0, &["lag_lines,public.berths,1,0,0,0,"]);
+    mirror.moorage(&["status", "--format", "csv"]).expect(2, &["csv is for `lag` and `history`"]);
+    mirror.moorage(&["lag", "--since", "yesterday"]).expect(2, &["a time ago, such as 30m"]);
+    mirror
+        .moorage(&["history", "1"])
+        .expect(0, &["run 1 of lag_lines", "public.berths: 1 rows read in", "caught up"]);
+    mirror.moorage(&["history", "77"]).expect(2, &["there is no run 77", "moorage history"]);
+    mirror.moorage(&["history", "--errors"]).expect(0, &["no such run"]);
+    mirror.replace("into = \"{table}\"", "into = \"{table}\"\nmerge_every = \"no time\"");
+    mirror.moorage(&["history"]).expect(2, &["merge_every"]);
+    mirror.replace("\nmerge_every = \"no time\"", "");
+    mirror.source.run("UPDATE berths SET name = 'x'");
+    mirror.target.run("DROP TABLE mirror.berths");
+    mirror.moorage(&["run", "--until", "caught-up"]);
+    let failed: Value = serde_json::from_str(
+        &mirror.moorage(&["history", "--errors", "--format", "json"]).expect(0, &[]).out,
+    )
+    .unwrap();
+    assert_eq!(
+        (failed[0]["run"].as_i64(), failed[0]["state"].as_str()),
+        (Some(3), Some("failed")),
+        "{failed}"
+    );
+}
