@@ -74,6 +74,9 @@ pub trait Polled: Send + 'static {
     /// transaction. Before anything is read behind a change of structure, it fails with that.
     async fn look(&mut self, wanted: Wanted<'_>, sender: &SegmentSender) -> Result<Seen>;
 
+    /// The last time, by Moorage's clock, at which all tables were known to be captured, asked again now if that is due.
+    async fn captured_at(&mut self) -> Result<Option<DateTime<Utc>>>;
+
     /// Deletes what was acknowledged up to a place. What cannot be deleted now can be later.
     async fn forget(&mut self, upto: &str);
 }
@@ -132,26 +135,26 @@ impl<P: Polled> Polling<P> {
             let is_whole = settled.is_none();
             // Notes come behind everything, and not behind a part of it.
             let notes = if settled.is_none() { self.notes.take() } else { Vec::new() };
+            let captured_at = self.polled.captured_at().await?;
             let wanted = Wanted { until: settled.as_ref(), moves: moves || !notes.is_empty() };
             let looks = wanted.moves || settled.is_some() || self.polled.has_news().await?;
             if looks {
                 let Seen::All(mut segment) = self.polled.look(wanted, sender).await? else { return Ok(()) };
                 segment.notes.extend(notes);
                 segment.unseen_at = seen.at;
-                segment.seen_at = is_whole.then_some(asked_at);
+                segment.seen_at = is_whole.then_some(asked_at).min(captured_at);
                 let is_news = segment.last_commit.is_some() || !segment.notes.is_empty();
                 if is_news {
                     if !sender.send(segment).await {
                         return Ok(());
                     }
-                    seen.said = is_whole.then_some(asked_at).or(seen.said);
                 }
                 moves = false;
             }
             if is_whole {
                 seen.at = Some(asked_at);
             }
-            if let Some(at) = seen.to_be_said()
+            if let Some(at) = seen.to_be_said(captured_at)
                 && !sender.send(Segment::nothing_missing_at(at)).await
             {
                 return Ok(());
@@ -180,8 +183,9 @@ struct LastSeen {
 }
 
 impl LastSeen {
-    fn to_be_said(&mut self) -> Option<DateTime<Utc>> {
-        let at = self.at.filter(|at| self.said.is_none_or(|said| *at - said >= SAID_EVERY))?;
+    fn to_be_said(&mut self, captured_at: Option<DateTime<Utc>>) -> Option<DateTime<Utc>> {
+        let at = self.at.min(captured_at);
+        let at = at.filter(|at| self.said.is_none_or(|said| *at - said >= SAID_EVERY))?;
         self.said = Some(at);
         self.said
     }

@@ -11,7 +11,7 @@ mod hostile;
 mod store;
 
 pub use error::{Result, StoreError};
-pub use store::StateStore;
+pub use store::base::StateStore;
 pub use store::events::{RunEvent, Severity};
 pub use store::periods::{Period, Quantiles, TablePeriod};
 pub use store::published::{HeldTable, MERGES, Published, Standing, SumsPublished, WAITS_FOR_SOURCE};

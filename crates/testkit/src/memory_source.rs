@@ -63,6 +63,8 @@ fn position(at: usize) -> Position {
     Position::new(&[at as u64], at.to_string())
 }
 
+/// What captures every table.
+const CAPTURED_BY: &str = "memory";
 /// How often it is said that nothing was missing.
 const SAID_EVERY: std::time::Duration = std::time::Duration::from_millis(100);
 /// How many changes of a transaction come in one segment.
@@ -216,7 +218,7 @@ async fn send_log(
     inner: Arc<Mutex<Inner>>,
     grew: Arc<Notify>,
     tables: Vec<Streamed>,
-    mut at: usize,
+    (mut at, says): (usize, bool),
     sender: SegmentSender,
 ) {
     let mut order = 0;
@@ -229,7 +231,7 @@ async fn send_log(
             let seen_at = chrono::Utc::now();
             let is_new = tokio::time::timeout(SAID_EVERY, grown).await.is_ok();
             let at_end = !is_new && inner.lock().unwrap().log.len() == at;
-            if at_end && !sender.send(Segment::nothing_missing_at(seen_at)).await {
+            if at_end && says && !sender.send(Segment::nothing_missing_at(seen_at)).await {
                 return;
             }
             continue;
@@ -350,7 +352,7 @@ impl SetUpSource for MemorySource {
     }
 
     async fn captured_by(&self, _: &CapturePlan, tables: &[TablePlan]) -> Result<Vec<Option<String>>> {
-        Ok(tables.iter().map(|_| Some("memory".into())).collect())
+        Ok(tables.iter().map(|_| Some(CAPTURED_BY.into())).collect())
     }
 
     async fn align(&self, _: &CapturePlan, _: &[TablePlan], _: &Events) -> Result<()> {
@@ -412,7 +414,8 @@ impl CaptureSource for MemorySource {
         let tables = start.tables.iter().map(streamed).collect();
         let (sender, segments) = segment_channel(1 << 20);
         let gauge = sender.gauge();
-        let task = send_log(self.inner.clone(), self.grew.clone(), tables, from, sender);
+        let says = start.captured_by.iter().flatten().all(|by| by == CAPTURED_BY);
+        let task = send_log(self.inner.clone(), self.grew.clone(), tables, (from, says), sender);
         Ok(Box::new(MemoryStream { segments, inner: self.inner.clone(), gauge, task: tokio::spawn(task) }))
     }
 

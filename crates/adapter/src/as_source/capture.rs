@@ -19,6 +19,9 @@ pub struct StreamStart {
     pub capture: CapturePlan,
     /// The tables.
     pub tables: Vec<StreamTable>,
+    /// For each of them what captured its changes when that was last asked ([`captured_by`](crate::SetUpSource::captured_by)): as
+    /// long as it is so, and no longer, a source may say that nothing was missing at a time. None where that is not asked.
+    pub captured_by: Vec<Option<String>>,
     /// A position behind the checkpoint that an earlier stream from the same checkpoint gave as the end of transactions,
     /// and that was not acknowledged: this stream too has to end a segment exactly there.
     pub settled: Option<Position>,

@@ -1,17 +1,11 @@
 //! What happened in runs, in order.
 
-use super::StateStore;
+use super::base::StateStore;
 use crate::error::Result;
 use chrono::Utc;
 use moorage_adapter::Event;
 use rusqlite::{Row, params};
 use serde::Serialize;
-
-pub(super) const SCHEMA: &str = "
-CREATE TABLE IF NOT EXISTS events (
-  id INTEGER PRIMARY KEY, pipeline TEXT NOT NULL, run INTEGER NOT NULL, at TEXT NOT NULL, severity TEXT NOT NULL, event TEXT NOT NULL);
-CREATE INDEX IF NOT EXISTS events_of_run ON events (run, id);
-CREATE INDEX IF NOT EXISTS events_of_pipeline ON events (pipeline, id);";
 
 /// How many events of a pipeline are remembered: with [`LONGEST`] at most 20 MiB.
 const KEPT_EVENTS: i64 = 5_000;

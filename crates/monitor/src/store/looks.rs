@@ -1,17 +1,10 @@
 //! What the last look at a pipeline saw, for the next one to compare with.
 
-use super::StateStore;
+use super::base::StateStore;
 use crate::error::Result;
 use chrono::Utc;
 use moorage_core::change::counters::Operations;
 use rusqlite::{OptionalExtension, params};
-
-pub(super) const SCHEMA: &str = "
-CREATE TABLE IF NOT EXISTS table_states (
-  pipeline TEXT NOT NULL, source_table TEXT NOT NULL, seen_at TEXT NOT NULL, inserts INTEGER NOT NULL,
-  updates INTEGER NOT NULL, deletes INTEGER NOT NULL, truncates INTEGER NOT NULL, PRIMARY KEY (pipeline, source_table));
-CREATE TABLE IF NOT EXISTS kept_in_source (
-  pipeline TEXT PRIMARY KEY, seen_at TEXT NOT NULL, bytes INTEGER NOT NULL);";
 
 impl StateStore {
     /// Remembers how much the source keeps for the next look; gives time (RFC 3339) and size of the last look.

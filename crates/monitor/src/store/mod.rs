@@ -1,5 +1,6 @@
 //! The local store: one SQLite file.
 
+pub(crate) mod base;
 pub(crate) mod events;
 mod looks;
 pub(crate) mod periods;
@@ -7,138 +8,7 @@ pub(crate) mod published;
 mod requests;
 pub(crate) mod runs;
 mod samples;
+mod schema;
 #[cfg(test)]
 mod tests;
 mod thinning;
-mod views;
-
-use crate::error::{Result, StoreError};
-use crate::folder;
-use rusqlite::{Connection, Row, ToSql};
-use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Mutex, MutexGuard, PoisonError};
-use std::time::Duration;
-
-/// The last two are what SQLite's own advice asks of files that may be damaged on purpose ("Defense Against The Dark Arts").
-const SETTINGS: &str = "
-PRAGMA journal_mode = WAL; PRAGMA synchronous = NORMAL; PRAGMA trusted_schema = OFF; PRAGMA cell_size_check = ON;";
-
-/// What this version's tables are like. An earlier version's are brought up to it; nothing is lost with those of a later one.
-const FORM: i64 = 1;
-
-/// What is wrong with the store, and the way out where there is one: what does not come from the disk, from its rights or
-/// from others is in the file itself.
-fn broken(error: &rusqlite::Error) -> String {
-    use rusqlite::ErrorCode as Code;
-    // The file was opened for writing before SQLite saw it: that it "is read only", without more, is what its own header
-    // says of it ("The SQLite Database File Format", 1.3.2: a write version above 2).
-    let by_its_header =
-        error.sqlite_error().is_some_and(|e| e.extended_code == rusqlite::ffi::SQLITE_READONLY);
-    match error.sqlite_error_code() {
-        _ if by_its_header => with_way_out(error),
-        Some(
-            Code::DatabaseBusy
-            | Code::DatabaseLocked
-            | Code::DiskFull
-            | Code::SystemIoFailure
-            | Code::ReadOnly
-            | Code::PermissionDenied
-            | Code::CannotOpen
-            | Code::OutOfMemory,
-        ) => error.to_string(),
-        _ => with_way_out(error),
-    }
-}
-
-fn with_way_out(error: &rusqlite::Error) -> String {
-    format!(
-        "{error}. Remove this file and run again: it only holds the history of runs, and no data is lost with it"
-    )
-}
-
-/// The state store of a project.
-pub struct StateStore {
-    path: PathBuf,
-    db: Mutex<Connection>,
-    /// Whether it was said that something could not be noted.
-    said: AtomicBool,
-}
-
-impl StateStore {
-    /// Opens the store, making it if it is missing.
-    ///
-    /// # Errors
-    /// If the folder cannot be written, or the file is not what it should be.
-    pub fn open(folder: &Path) -> Result<Self> {
-        let path = folder.join("state.db");
-        let failed = |reason: String| StoreError { path: path.clone(), reason };
-        folder::make(folder)?;
-        // Made here, so that it and what SQLite puts beside it have the rights that are meant.
-        drop(folder::open(&path).map_err(|e| failed(e.to_string()))?);
-        // SQLite opens these itself, and follows links.
-        for beside in ["-wal", "-shm", "-journal"] {
-            let path = folder.join(format!("state.db{beside}"));
-            folder::refuse_link(&path)
-                .map_err(|e| StoreError { path: path.clone(), reason: e.to_string() })?;
-        }
-        let db = Connection::open(&path).map_err(|e| failed(e.to_string()))?;
-        set_up(&db).map_err(|e| failed(broken(&e)))?;
-        Ok(Self { path, db: Mutex::new(db), said: AtomicBool::new(false) })
-    }
-
-    fn db(&self) -> MutexGuard<'_, Connection> {
-        self.db.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    fn failed(&self, error: &rusqlite::Error) -> StoreError {
-        StoreError { path: self.path.clone(), reason: broken(error) }
-    }
-
-    /// All rows that a query gives.
-    fn all<T>(
-        &self,
-        sql: &str,
-        of: &[&dyn ToSql],
-        read: impl FnMut(&Row<'_>) -> rusqlite::Result<T>,
-    ) -> Result<Vec<T>> {
-        let db = self.db();
-        let rows = || -> rusqlite::Result<Vec<T>> { db.prepare_cached(sql)?.query_map(of, read)?.collect() };
-        rows().map_err(|e| self.failed(&e))
-    }
-
-    /// A lost note is no reason to stop a run. It is said once: the next one comes a second later.
-    fn note<T>(&self, done: rusqlite::Result<T>) {
-        let Err(error) = done else { return };
-        let path = self.path.display();
-        match self.said.swap(true, Ordering::Relaxed) {
-            false => tracing::warn!("state folder {path}: {error}. What a run notes there is not complete"),
-            true => tracing::debug!("state folder {path}: {error}"),
-        }
-    }
-}
-
-/// Makes what is missing. What is there already is only looked at, so that whoever looks does not wait for a run that writes.
-fn set_up(db: &Connection) -> rusqlite::Result<()> {
-    db.busy_timeout(Duration::from_secs(5))?;
-    db.execute_batch(SETTINGS)?;
-    let form: i64 = db.query_row("PRAGMA user_version", [], |r| r.get(0))?;
-    if form >= FORM {
-        return Ok(());
-    }
-    let parts = [
-        runs::SCHEMA,
-        events::SCHEMA,
-        requests::SCHEMA,
-        looks::SCHEMA,
-        samples::SCHEMA,
-        published::SCHEMA,
-        views::SCHEMA,
-    ];
-    db.execute_batch("BEGIN IMMEDIATE")?;
-    let made = runs::bring_up(db)
-        .and_then(|()| parts.iter().try_for_each(|part| db.execute_batch(part)))
-        .and_then(|()| db.pragma_update(None, "user_version", FORM));
-    db.execute_batch(if made.is_ok() { "COMMIT" } else { "ROLLBACK" })?;
-    made
-}

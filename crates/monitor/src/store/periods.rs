@@ -1,6 +1,6 @@
 //! What was measured in a stretch of time, as people are told it.
 
-use super::StateStore;
+use super::base::StateStore;
 use crate::error::Result;
 use chrono::{DateTime, Utc};
 use moorage_core::change::counters::Operations;

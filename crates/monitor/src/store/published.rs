@@ -1,6 +1,6 @@
 //! What a run says of itself, every second, for whoever looks.
 
-use super::StateStore;
+use super::base::StateStore;
 use super::runs::RunSums;
 use super::samples::{pipeline_number, table_number};
 use crate::error::Result;
@@ -10,13 +10,6 @@ use moorage_core::watch::meter::TableTotals;
 use moorage_core::watch::sample::AppliedTransaction;
 use rusqlite::{OptionalExtension, Row, params};
 use serde::{Deserialize, Serialize};
-
-pub(super) const SCHEMA: &str = "
-CREATE TABLE IF NOT EXISTS published (pipeline INTEGER PRIMARY KEY, at TEXT NOT NULL, content TEXT NOT NULL);
-CREATE TABLE IF NOT EXISTS published_tables (
-  pipeline INTEGER NOT NULL, source_table INTEGER NOT NULL, inserts INTEGER NOT NULL, updates INTEGER NOT NULL,
-  deletes INTEGER NOT NULL, truncates INTEGER NOT NULL, bytes INTEGER NOT NULL, lag_us INTEGER NOT NULL, committed_at TEXT,
-  PRIMARY KEY (pipeline, source_table)) WITHOUT ROWID;";
 
 /// What the writer is at while the target has a batch.
 pub const MERGES: &str = "merges a batch";

@@ -1,17 +1,10 @@
 //! What people ask a run to do, and what came of it.
 
-use super::StateStore;
+use super::base::StateStore;
 use crate::error::Result;
 use chrono::Utc;
 use moorage_core::model::drift::DriftPolicy;
 use rusqlite::{OptionalExtension, params};
-
-pub(super) const SCHEMA: &str = "
-CREATE TABLE IF NOT EXISTS asked_again (
-  pipeline TEXT NOT NULL, source_table TEXT NOT NULL, asked_at TEXT NOT NULL, outcome TEXT, PRIMARY KEY (pipeline, source_table));
-CREATE TABLE IF NOT EXISTS asked_decisions (
-  pipeline TEXT NOT NULL, id INTEGER NOT NULL, decision TEXT NOT NULL, asked_at TEXT NOT NULL, outcome TEXT,
-  PRIMARY KEY (pipeline, id));";
 
 impl StateStore {
     /// Asks the process that runs a pipeline to read tables again, together.

@@ -1,53 +1,14 @@
 //! Past and present runs.
 
-use super::StateStore;
+use super::base::StateStore;
 use crate::error::Result;
 use chrono::Utc;
 use moorage_core::change::counters::Operations;
-use rusqlite::{Connection, OptionalExtension, Row, params};
+use rusqlite::{OptionalExtension, Row, params};
 use serde::Serialize;
-
-pub(super) const SCHEMA: &str = "
-CREATE TABLE IF NOT EXISTS runs (
-  id INTEGER PRIMARY KEY, pipeline TEXT NOT NULL, pid INTEGER NOT NULL, host TEXT NOT NULL, started_at TEXT NOT NULL,
-  ended_at TEXT, outcome TEXT, message TEXT, doing TEXT, doing_since TEXT,
-  snapshot_rows INTEGER NOT NULL DEFAULT 0, inserts INTEGER NOT NULL DEFAULT 0, updates INTEGER NOT NULL DEFAULT 0,
-  deletes INTEGER NOT NULL DEFAULT 0, truncates INTEGER NOT NULL DEFAULT 0, bytes INTEGER NOT NULL DEFAULT 0,
-  transactions INTEGER NOT NULL DEFAULT 0, merges INTEGER NOT NULL DEFAULT 0, warnings INTEGER NOT NULL DEFAULT 0,
-  retries INTEGER NOT NULL DEFAULT 0);
-CREATE INDEX IF NOT EXISTS runs_of_pipeline ON runs (pipeline, id);";
-
-/// What runs have learned to note since the first form of the store.
-const ADDED: [&str; 10] = [
-    "snapshot_rows",
-    "inserts",
-    "updates",
-    "deletes",
-    "truncates",
-    "bytes",
-    "transactions",
-    "merges",
-    "warnings",
-    "retries",
-];
 
 /// How many runs of a pipeline are remembered.
 const KEPT_RUNS: i64 = 10_000;
-
-/// Adds what the runs of an earlier version's store lack, and takes away what is not used any more.
-pub(super) fn bring_up(db: &Connection) -> rusqlite::Result<()> {
-    let columns: Vec<String> = db
-        .prepare("SELECT name FROM pragma_table_info('runs')")?
-        .query_map([], |r| r.get(0))?
-        .collect::<rusqlite::Result<_>>()?;
-    if columns.is_empty() {
-        return Ok(());
-    }
-    for column in ADDED.iter().filter(|added| !columns.iter().any(|c| c == *added)) {
-        db.execute_batch(&format!("ALTER TABLE runs ADD COLUMN {column} INTEGER NOT NULL DEFAULT 0"))?;
-    }
-    db.execute_batch("DROP TABLE IF EXISTS positions")
-}
 
 /// What a run has done.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]

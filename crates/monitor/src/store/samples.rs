@@ -3,7 +3,7 @@
 //! Times are whole seconds since 1970, by Moorage's clock; durations are in microseconds. Distributions are kept as
 //! [`Durations::to_bytes`] writes them, and for people's own queries as a few quantiles beside them (see `views`).
 
-use super::StateStore;
+use super::base::StateStore;
 use crate::error::Result;
 use chrono::{DateTime, Utc};
 use moorage_core::change::counters::Operations;
@@ -12,30 +12,6 @@ use moorage_core::watch::sample::{AppliedTransaction, Lags, Sample, TableSample}
 use moorage_core::watch::tiers::{self, Tier};
 use rusqlite::{Connection, OptionalExtension, Row, params};
 use std::time::Duration;
-
-pub(super) const SCHEMA: &str = "
-CREATE TABLE IF NOT EXISTS pipelines (id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE);
-CREATE TABLE IF NOT EXISTS source_tables (
-  id INTEGER PRIMARY KEY, pipeline INTEGER NOT NULL, name TEXT NOT NULL, UNIQUE (pipeline, name));
-CREATE TABLE IF NOT EXISTS samples (
-  pipeline INTEGER NOT NULL, span INTEGER NOT NULL, at INTEGER NOT NULL, seconds REAL NOT NULL,
-  inserts INTEGER NOT NULL, updates INTEGER NOT NULL, deletes INTEGER NOT NULL, truncates INTEGER NOT NULL,
-  bytes INTEGER NOT NULL, transactions INTEGER NOT NULL, merges INTEGER NOT NULL, merging_us INTEGER NOT NULL,
-  behind_us INTEGER, unread_bytes INTEGER, kept_bytes INTEGER, limit_bytes INTEGER,
-  lag_p50_us INTEGER, lag_p95_us INTEGER, lag_p99_us INTEGER, lag_max_us INTEGER,
-  capture_p50_us INTEGER, queue_p50_us INTEGER, apply_p50_us INTEGER,
-  lag BLOB NOT NULL, capture BLOB NOT NULL, queue BLOB NOT NULL, apply BLOB NOT NULL,
-  PRIMARY KEY (pipeline, span, at)) WITHOUT ROWID;
-CREATE TABLE IF NOT EXISTS table_samples (
-  pipeline INTEGER NOT NULL, span INTEGER NOT NULL, at INTEGER NOT NULL, source_table INTEGER NOT NULL,
-  inserts INTEGER NOT NULL, updates INTEGER NOT NULL, deletes INTEGER NOT NULL, truncates INTEGER NOT NULL,
-  bytes INTEGER NOT NULL, lag_p50_us INTEGER, lag_max_us INTEGER, lag BLOB NOT NULL,
-  PRIMARY KEY (pipeline, span, at, source_table)) WITHOUT ROWID;
-CREATE TABLE IF NOT EXISTS slow_transactions (
-  pipeline INTEGER NOT NULL, span INTEGER NOT NULL, at INTEGER NOT NULL, place INTEGER NOT NULL,
-  committed_at TEXT NOT NULL, position TEXT NOT NULL, changes INTEGER NOT NULL, tables TEXT NOT NULL,
-  capture_us INTEGER NOT NULL, queue_us INTEGER NOT NULL, apply_us INTEGER NOT NULL,
-  PRIMARY KEY (pipeline, span, at, place)) WITHOUT ROWID;";
 
 const COLUMNS: &str =
     "at, seconds, inserts, updates, deletes, truncates, bytes, transactions, merges, merging_us, behind_us,
@@ -277,17 +253,6 @@ impl StateStore {
             let number = pipeline_number(db, pipeline)?;
             samples.iter().try_for_each(|sample| put_table_sample(db, (number, span, at), sample))
         }));
-    }
-
-    pub(super) fn in_transaction<T>(
-        &self,
-        work: impl FnOnce(&Connection) -> rusqlite::Result<T>,
-    ) -> rusqlite::Result<T> {
-        let mut db = self.db();
-        let transaction = db.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
-        let done = work(&transaction)?;
-        transaction.commit()?;
-        Ok(done)
     }
 
     /// All that a query gives of the stretches of each tier that reach into a stretch of time. It has the pipeline's name as its

@@ -1,6 +1,6 @@
 //! What the store keeps of long times.
 
-use super::StateStore;
+use super::base::StateStore;
 use chrono::{DateTime, TimeDelta, Utc};
 use moorage_core::change::counters::Operations;
 use moorage_core::watch::lag::Steps;

@@ -1,6 +1,6 @@
 //! Samples are thinned with age, and kept within bounds.
 
-use super::StateStore;
+use super::base::StateStore;
 use super::samples::{by_table, pipeline_number, put_sample, put_table_sample, read_table_sample, sample_at};
 use chrono::{DateTime, Utc};
 use moorage_core::watch::sample::{Sample, TableSample};

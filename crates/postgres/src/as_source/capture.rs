@@ -164,16 +164,15 @@ pub(crate) async fn publication(at: &Observed<'_>, plan: &Point, tables: &[Table
 /// what it was, has another transaction (PostgreSQL manual, sections 53.42 and 5.5).
 pub(crate) async fn published_by(
     session: &Session,
-    plan: &Point,
-    tables: &[TablePlan],
+    publication: &str,
+    tables: &[u32],
 ) -> Result<Vec<Option<String>>> {
     let sql = "SELECT CASE WHEN r.oid IS NOT NULL THEN format('publication %s %s, entry %s %s', p.oid, p.xmin, r.oid, r.xmin)
                            WHEN p.puballtables THEN format('publication %s %s', p.oid, p.xmin) END
                FROM unnest($2::oid[]) WITH ORDINALITY t(id, place)
                LEFT JOIN pg_publication p ON p.pubname = $1
                LEFT JOIN pg_publication_rel r ON r.prpubid = p.oid AND r.prrelid = t.id ORDER BY t.place";
-    let ids: Vec<u32> = tables.iter().map(|t| t.source_id as u32).collect();
-    let rows = session.rows("looking at what publishes the tables", sql, &[&plan.publication, &ids]).await?;
+    let rows = session.rows("looking at what publishes the tables", sql, &[&publication, &tables]).await?;
     Ok(rows.iter().map(|r| r.get(0)).collect())
 }
 

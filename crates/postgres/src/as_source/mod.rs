@@ -212,7 +212,8 @@ impl SetUpSource for PostgresSource {
     }
 
     async fn captured_by(&self, plan: &CapturePlan, tables: &[TablePlan]) -> Result<Vec<Option<String>>> {
-        capture::published_by(&self.session().await?, &self.named.point(plan), tables).await
+        let ids: Vec<u32> = tables.iter().map(|t| t.source_id as u32).collect();
+        capture::published_by(&self.session().await?, &self.named.point(plan).publication, &ids).await
     }
 
     async fn teardown(&self, capture: &CapturePlan, dry: bool, events: &Events) -> Result<Removed> {

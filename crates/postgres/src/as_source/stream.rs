@@ -8,7 +8,7 @@
 use crate::as_source::assemble::{Assembler, followed, proof_parts};
 use crate::as_source::capture;
 use crate::as_source::named::Point;
-use crate::as_source::structure::looks::Looks;
+use crate::as_source::structure::looks::{Looks, Publishing};
 use crate::wire::address::PostgresAddress;
 use crate::wire::connect::Session;
 use crate::wire::error::COPYING_SLOT;
@@ -70,7 +70,10 @@ pub(crate) async fn open(
 ) -> Result<Box<dyn ChangeStream>> {
     let session = Session::open(address).await?;
     let pause = status_interval(&session).await?;
-    let looks = Looks::begin(address, start.tables.iter().map(|t| t.plan.source_id as u32).collect()).await?;
+    let ids: Vec<u32> = start.tables.iter().map(|t| t.plan.source_id as u32).collect();
+    let captured = ids.iter().copied().zip(start.captured_by).filter_map(|(id, by)| Some((id, by?)));
+    let publishing = Publishing { publication: point.publication.clone(), captured: captured.collect() };
+    let looks = Looks::begin(address, ids, publishing).await?;
     let all_tables = capture::publishes_all(&session, &point.publication).await?;
     let mut tables = Vec::with_capacity(start.tables.len());
     let mut is_other = false;

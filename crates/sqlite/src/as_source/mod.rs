@@ -331,8 +331,8 @@ impl CaptureSource for SqliteSource {
             what: format!("{:?} is not a position in a change table", start.checkpoint.position),
         })?;
         let (path, notes) = (self.path.clone(), self.notes.clone());
-        let (tables, settled) = (start.tables, start.settled);
-        Ok(Begin { path, names, tables, from, notes, settled, forgets: true }.start())
+        let StreamStart { tables, captured_by, settled, .. } = start;
+        Ok(Begin { path, names, tables, captured_by, from, notes, settled, forgets: true }.start())
     }
 
     async fn send_note(&self, note: &str) -> Result<()> {
@@ -418,7 +418,8 @@ impl LookAtSource for SqliteSource {
             .await?;
         let tables = tables.iter().map(|plan| StreamTable { plan: plan.clone(), mark: None }).collect();
         let (path, notes) = (self.path.clone(), WaitingNotes::default());
-        let begin = Begin { path, names, tables, from, notes, settled: None, forgets: false };
+        let captured_by = Vec::new();
+        let begin = Begin { path, names, tables, captured_by, from, notes, settled: None, forgets: false };
         Ok(Tail { stream: begin.start(), from: position(from) })
     }
 

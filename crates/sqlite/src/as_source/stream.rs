@@ -8,13 +8,14 @@
 //! except the last acknowledged change itself: on resuming it must still be there, with its random mark, as
 //! proof that the file's history is the checkpoint's.
 
-use crate::as_source::capture::{captured_by, head};
+use crate::as_source::capture::{captured_by, head, is_unbroken};
 use crate::as_source::catalog;
 use crate::as_source::group::Group;
 use crate::as_source::names::Names;
 use crate::as_source::open::{open, position};
 use crate::file::error::source_error;
 use async_trait::async_trait;
+use chrono::{DateTime, Utc};
 use moorage_adapter::{
     AdapterError, ChangeStream, GONE, Pace, Polled, Polling, Result, Seen, SegmentSender, StreamTable,
     WaitingNotes, Wanted,
@@ -22,6 +23,7 @@ use moorage_adapter::{
 use moorage_core::change::kind::Transaction;
 use moorage_core::change::segment::Segment;
 use moorage_core::change::structure::SchemaChange;
+use moorage_core::plan::table::TablePlan;
 use moorage_core::{Position, TableSchema};
 use rusqlite::{Connection, params};
 use std::path::{Path, PathBuf};
@@ -45,6 +47,8 @@ pub(crate) struct Begin {
     pub(crate) path: PathBuf,
     pub(crate) names: Names,
     pub(crate) tables: Vec<StreamTable>,
+    /// For each what captured it before the stream began.
+    pub(crate) captured_by: Vec<Option<String>>,
     /// The number behind which changes are read.
     pub(crate) from: i64,
     pub(crate) notes: WaitingNotes,
@@ -112,6 +116,13 @@ impl Polled for Looks {
         self.on(move |reader| reader.look(until, &mut |part| runtime.block_on(sender.send(part)))).await
     }
 
+    async fn captured_at(&mut self) -> Result<Option<DateTime<Utc>>> {
+        Ok(match &self.0 {
+            Some(State::Open(reader)) => reader.captured_at,
+            _ => None,
+        })
+    }
+
     async fn forget(&mut self, upto: &str) {
         let Ok(upto) = upto.parse() else { return };
         let forgotten = self.on(move |reader| {
@@ -132,6 +143,12 @@ struct Reader {
     last: i64,
     seen_version: Option<i64>,
     seen_schema: Option<i64>,
+    /// What captured the tables before the stream began.
+    captured_by: Vec<(TablePlan, String)>,
+    /// In which version of the schema it was last seen whether that is still so, and whether it was.
+    seen_capturing: Option<(i64, bool)>,
+    /// When it was so last.
+    captured_at: Option<DateTime<Utc>>,
     /// Whether structures are followed.
     follows: bool,
     /// Changes of structure that the next change comes behind.
@@ -142,7 +159,12 @@ impl Reader {
     fn open(begin: Begin) -> Result<Self> {
         let db = open(&begin.path)?;
         let of = if begin.forgets { Group::following } else { Group::new };
+        let known = begin.tables.iter().zip(begin.captured_by);
+        let known = known.filter_map(|(table, by)| Some((table.plan.clone(), by?)));
         Ok(Self {
+            captured_by: known.collect(),
+            seen_capturing: None,
+            captured_at: None,
             db,
             group: of(begin.path.clone(), begin.names.clone(), begin.tables),
             follows: begin.forgets,
@@ -161,9 +183,28 @@ impl Reader {
 
     /// Whether anyone committed since the last look (<https://www.sqlite.org/pragma.html#pragma_data_version>).
     fn has_news(&mut self) -> Result<bool> {
+        let now = Utc::now();
+        if self.is_capturing().map_err(|e| self.failed(e))? {
+            self.captured_at = Some(now);
+        }
         let version =
             self.db.query_row("PRAGMA data_version", [], |r| r.get(0)).map_err(|e| self.failed(e))?;
         Ok(self.seen_version.replace(version) != Some(version))
+    }
+
+    /// Whether the tables are captured as they were when the stream began. Whoever takes triggers away changes the schema.
+    fn is_capturing(&mut self) -> rusqlite::Result<bool> {
+        let version: i64 = self.db.query_row("PRAGMA schema_version", [], |r| r.get(0))?;
+        if let Some((_, is_so)) = self.seen_capturing.filter(|(seen, _)| *seen == version) {
+            return Ok(is_so);
+        }
+        let mut is_so = true;
+        for (plan, before) in &self.captured_by {
+            let now = captured_by(&self.db, &self.names, plan)?;
+            is_so &= now.is_some_and(|now| is_unbroken(before, &now));
+        }
+        self.seen_capturing = Some((version, is_so));
+        Ok(is_so)
     }
 
     /// Reads what is there now, or up to a number.
@@ -271,7 +312,7 @@ pub(crate) fn proof_text(number: i64, nonce: i64) -> String {
 /// The structures that are not the planned ones any more.
 pub(crate) fn drifted(
     db: &Connection,
-    plans: &[moorage_core::plan::table::TablePlan],
+    plans: &[TablePlan],
 ) -> rusqlite::Result<Vec<(Arc<TableSchema>, String)>> {
     let found = catalog::discover(db)?;
     let mut all = Vec::new();

@@ -193,6 +193,7 @@ pub async fn check_source(under_test: &dyn SourceUnderTest) {
         checkpoint,
         capture: capture(),
         tables: vec![StreamTable { plan: plan.clone(), mark: mark.clone() }],
+        captured_by: Vec::new(),
         settled: None,
     };
     let first = checkpoint(&state, text);
@@ -243,6 +244,7 @@ pub async fn check_source(under_test: &dyn SourceUnderTest) {
     let (_, last) = read_until(&source, start(behind(&last)), "four").await.unwrap();
     let from = behind(&last);
     let streaming = Streaming { under_test, source: &source, plan: &plan, from: &from };
+    streaming.nothing_is_missing().await;
     streaming.settled_end().await;
     streaming.long_transaction().await;
     streaming.writers_during_a_snapshot().await;

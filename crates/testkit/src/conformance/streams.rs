@@ -47,7 +47,9 @@ impl Streaming<'_> {
     async fn read(&self, settled: Option<Position>, mark: Option<SnapshotMark>, note: &str) -> Vec<Segment> {
         let silent: Events = Arc::new(|_| {});
         let tables = vec![StreamTable { plan: self.plan.clone(), mark }];
-        let start = StreamStart { checkpoint: self.from.clone(), capture: capture(), tables, settled };
+        let captured_by = Vec::new();
+        let start =
+            StreamStart { checkpoint: self.from.clone(), capture: capture(), tables, captured_by, settled };
         let mut stream = self.source.changes(start, &silent).await.unwrap();
         self.source.send_note(note).await.unwrap();
         let mut segments: Vec<Segment> = Vec::new();
@@ -58,6 +60,48 @@ impl Streaming<'_> {
         }
         stream.close().await;
         segments
+    }
+
+    /// While nothing comes, the source says again and again that nothing was missing, and of a later time each time; what
+    /// was committed before comes before it is said. Once what captures the tables is not what it was, it says so no more.
+    pub(super) async fn nothing_is_missing(&self) {
+        let silent: Events = Arc::new(|_| {});
+        let (source, plan) = (self.source, self.plan.clone());
+        let captured_by = source.captured_by(&capture(), std::slice::from_ref(&plan)).await.unwrap();
+        let tables = vec![StreamTable { plan, mark: None }];
+        let start = |captured_by| StreamStart {
+            checkpoint: self.from.clone(),
+            capture: capture(),
+            tables: tables.clone(),
+            captured_by,
+            settled: None,
+        };
+        let mut stream = source.changes(start(captured_by.clone()), &silent).await.unwrap();
+        self.under_test.commit(&[Op::Insert(row(301, "there"))]);
+        let committed = chrono::Utc::now();
+        let (mut came, mut said) = (Vec::new(), Vec::new());
+        while said.len() < 3 {
+            let segment = stream.next().await.unwrap().segment;
+            said.extend(segment.seen_at.filter(|at| *at > committed));
+            came.push(segment);
+            let is_there = || changes_of(&came).iter().any(|(_, row)| row.0 == 301);
+            assert!(said.is_empty() || is_there(), "said before the row came");
+        }
+        assert!(said.is_sorted(), "{said:?}");
+        stream.close().await;
+        if captured_by.iter().flatten().next().is_some_and(|by| !source.is_unbroken("another", by)) {
+            let mut stream = source.changes(start(vec![Some("another".into())]), &silent).await.unwrap();
+            source.send_note("later").await.unwrap();
+            loop {
+                let segment = stream.next().await.unwrap().segment;
+                assert_eq!(segment.seen_at, None, "said although what captures the table is another");
+                if segment.notes.iter().any(|note| note == "later") {
+                    break;
+                }
+            }
+            stream.close().await;
+        }
+        self.under_test.commit(&[Op::Delete(301)]);
     }
 
     /// A stretch that was read once, and ended somewhere, can be read again to the very same end, whatever came since.

@@ -23,7 +23,7 @@ use crate::run::reread::Rereading;
 use crate::run::waiting::unread;
 use chrono::Utc;
 use futures_util::FutureExt;
-use moorage_adapter::{AdapterError, ChangeStream, Event, StreamStart, StreamedSegment};
+use moorage_adapter::{AdapterError, ChangeStream, Event, StreamStart, StreamTable, StreamedSegment};
 use moorage_core::apply::batch::{Collected, Limits};
 use moorage_core::change::kind::Transaction;
 use moorage_core::change::structure::SchemaChange;
@@ -188,6 +188,10 @@ impl<'a> Driver<'a> {
             as_they_are,
             ..
         } = following;
+        let by_number = self.carrying.plans().iter().map(|plan| plan.source_id).zip(&captured_by);
+        let by_number: HashMap<u64, &Option<String>> = by_number.collect();
+        let captures = |t: &StreamTable| by_number.get(&t.plan.source_id).and_then(|by| (*by).clone());
+        let captured: Vec<Option<String>> = tables.iter().map(captures).collect();
         let there = self.carrying.plans().iter().filter(|plan| !orphans.contains(plan.table()));
         let at = LookAt {
             capture: capture.clone(),
@@ -198,7 +202,7 @@ impl<'a> Driver<'a> {
         };
         let mut looks = Looks::start(self.context, at, self.merged_to.clone());
         let settled = self.machine.settled().cloned();
-        let start = StreamStart { checkpoint, capture, tables, settled };
+        let start = StreamStart { checkpoint, capture, tables, captured_by: captured, settled };
         let mut stream = source.changes(start, &self.context.events).await?;
         self.context.measuring.with(|m| m.gauge = Some(stream.gauge()));
         self.context.say(Event::Streaming { position: self.checkpoint.position.clone() });

@@ -11,6 +11,7 @@
 use super::catalogue::{Catalogue, Seen};
 use super::event;
 use super::types::Horizon;
+use crate::as_source::capture::published_by;
 use crate::as_source::catalog::{Described, IdentityBy};
 use crate::as_source::mark::Mark;
 use crate::as_source::named::NOTE_PREFIX;
@@ -76,11 +77,29 @@ struct Kept {
 /// How many ends of the log are remembered; of those that come behind only the last.
 const ENDS: usize = 64;
 
+/// What publishes the tables of a stream, as it was found before it began.
+pub(crate) struct Publishing {
+    /// The publication.
+    pub(crate) publication: String,
+    /// What of it publishes each table of which that is known ([`published_by`]).
+    pub(crate) captured: Vec<(u32, String)>,
+}
+
+impl Publishing {
+    /// Whether it is still so: only then does what has come say anything of what has not.
+    async fn is_unbroken(&self, session: &Session) -> Result<bool> {
+        let (ids, before): (Vec<u32>, Vec<&String>) = self.captured.iter().map(|(id, by)| (*id, by)).unzip();
+        let now = published_by(session, &self.publication, &ids).await?;
+        Ok(before.iter().zip(&now).all(|(before, now)| now.as_ref() == Some(before)))
+    }
+}
+
 /// The looks of one stream.
 #[derive(Clone)]
 pub(crate) struct Looks {
     address: PostgresAddress,
     tables: Arc<[u32]>,
+    publishing: Arc<Publishing>,
     kept: Arc<Mutex<Kept>>,
     wanted: Arc<Notify>,
     came: watch::Sender<u64>,
@@ -97,10 +116,15 @@ impl Looks {
     ///
     /// # Errors
     /// Of the server.
-    pub(crate) async fn begin(address: &PostgresAddress, tables: Vec<u32>) -> Result<Self> {
+    pub(crate) async fn begin(
+        address: &PostgresAddress,
+        tables: Vec<u32>,
+        publishing: Publishing,
+    ) -> Result<Self> {
         let looks = Self {
             address: address.clone(),
             tables: tables.into(),
+            publishing: Arc::new(publishing),
             kept: Arc::default(),
             wanted: Arc::default(),
             came: watch::Sender::new(0),
@@ -180,6 +204,7 @@ impl Looks {
         let (snapshot, told_by): (String, Option<String>) = (row.get(0), row.get(1));
         let flushed = lsn::parse(row.get(2));
         let seen = looker.catalogue.look(session, &self.tables, before.as_ref()).await?;
+        let is_unbroken = self.publishing.is_unbroken(session).await?;
         // Asked last: nothing that the look sees commits behind it.
         let sql = "SELECT pg_current_wal_insert_lsn()::text";
         let end: String = session.one("looking at the catalogue", sql, &[]).await?.get(0);
@@ -191,7 +216,7 @@ impl Looks {
         let complete_at = lsn::parse(&end).ok_or_else(wrong)?;
         let mark = Mark::parse(&snapshot, complete_at).ok_or_else(wrong)?;
         let is_other = before.is_some_and(|before| !is_same(&before, &seen));
-        if let Some(end) = flushed {
+        if let Some(end) = flushed.filter(|_| is_unbroken) {
             let mut kept = self.kept();
             kept.ends.truncate(ENDS - 1);
             kept.ends.push_back((asked_at, end));

@@ -164,15 +164,15 @@ pub(crate) async fn largest(session: &Session, names: &Names) -> Result<Option<u
 pub(crate) async fn captured_by(
     session: &Session,
     names: &Names,
-    tables: &[TablePlan],
+    tables: &[u64],
 ) -> Result<Vec<Option<String>>> {
     let sql = "SELECT (SELECT CASE WHEN count(*) = 2 THEN 'triggers ' || string_agg(format('%s %s', t.oid, t.xmin), ', ' ORDER BY t.oid) END
                        FROM pg_trigger t WHERE t.tgrelid = w.id AND t.tgname = ANY ($2) AND t.tgenabled IN ('O', 'A')),
                       coalesce(obj_description(to_regclass(w.rows), 'pg_class'), 'earlier')
                FROM unnest($1::oid[], $3::text[]) WITH ORDINALITY w(id, rows, place) ORDER BY w.place";
-    let ids: Vec<u32> = tables.iter().map(|t| t.source_id as u32).collect();
+    let ids: Vec<u32> = tables.iter().map(|id| *id as u32).collect();
     let triggers = [names.trigger("row"), names.trigger("truncate")];
-    let changes: Vec<String> = tables.iter().map(|t| names.rows(t.source_id)).collect();
+    let changes: Vec<String> = tables.iter().map(|id| names.rows(*id)).collect();
     let rows = session.rows("looking at the triggers", sql, &[&ids, &&triggers[..], &changes]).await?;
     let with_form = |triggers: String, form: String| format!("{triggers}; {form}");
     Ok(rows.iter().map(|r| r.get::<_, Option<String>>(0).map(|t| with_form(t, r.get(1)))).collect())

@@ -252,7 +252,8 @@ impl SetUpSource for PostgresTriggerSource {
     }
 
     async fn captured_by(&self, plan: &CapturePlan, tables: &[TablePlan]) -> Result<Vec<Option<String>>> {
-        capture::captured_by(&self.session().await?, &Names::new(plan), tables).await
+        let ids: Vec<u64> = tables.iter().map(|t| t.source_id).collect();
+        capture::captured_by(&self.session().await?, &Names::new(plan), &ids).await
     }
 
     async fn teardown(&self, capture: &CapturePlan, dry: bool, events: &Events) -> Result<Removed> {
@@ -298,6 +299,7 @@ impl CaptureSource for PostgresTriggerSource {
             address: self.address.clone(),
             names,
             tables: start.tables,
+            captured_by: start.captured_by,
             after: start.checkpoint.position,
             notes: self.notes.clone(),
             settled: start.settled,
@@ -388,6 +390,7 @@ impl LookAtSource for PostgresTriggerSource {
             address: self.address.clone(),
             names,
             tables,
+            captured_by: Vec::new(),
             after: after.to_string(),
             notes: WaitingNotes::default(),
             settled: None,

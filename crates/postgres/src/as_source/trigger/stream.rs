@@ -11,6 +11,7 @@ use crate::as_source::trigger::reader::{self, Stretch};
 use crate::wire::address::PostgresAddress;
 use crate::wire::connect::Session;
 use async_trait::async_trait;
+use chrono::{DateTime, Utc};
 use moorage_adapter::{
     AdapterError, ChangeStream, Pace, Polled, Polling, Result, Seen, SegmentSender, StreamTable,
     WaitingNotes, Wanted,
@@ -42,6 +43,8 @@ pub(crate) struct Begin {
     pub(crate) address: PostgresAddress,
     pub(crate) names: Names,
     pub(crate) tables: Vec<StreamTable>,
+    /// For each what captured it before the stream began.
+    pub(crate) captured_by: Vec<Option<String>>,
     /// The snapshot behind which changes are read.
     pub(crate) after: String,
     pub(crate) notes: WaitingNotes,
@@ -71,7 +74,7 @@ impl Begin {
             settled: self.settled.clone(),
             moves_first: self.owns && self.copies_lie_ahead(),
             forgets: self.owns,
-            polled: Looks { session, begin: self, structures },
+            polled: Looks { session, capturing: Capturing::default(), begin: self, structures },
         };
         Ok(polling.start())
     }
@@ -126,8 +129,40 @@ impl Structures {
     }
 }
 
+/// Whether the tables are captured as they were when the stream began.
+#[derive(Default)]
+struct Capturing {
+    asked: Option<Instant>,
+    at: Option<DateTime<Utc>>,
+}
+
+impl Capturing {
+    async fn asked(
+        &mut self,
+        session: &Session,
+        names: &Names,
+        tables: &[StreamTable],
+        captured_by: &[Option<String>],
+    ) -> Result<Option<DateTime<Utc>>> {
+        if self.asked.is_some_and(|asked| asked.elapsed() < CATALOGUE_EVERY) {
+            return Ok(self.at);
+        }
+        let asked_at = Utc::now();
+        self.asked = Some(Instant::now());
+        let ids: Vec<u64> = tables.iter().map(|t| t.plan.source_id).collect();
+        let now = capture::captured_by(session, names, &ids).await?;
+        let mut known =
+            captured_by.iter().zip(&now).filter_map(|(before, now)| Some((before.as_ref()?, now)));
+        if known.all(|(before, now)| now.as_ref().is_some_and(|now| capture::is_unbroken(before, now))) {
+            self.at = Some(asked_at);
+        }
+        Ok(self.at)
+    }
+}
+
 struct Looks {
     session: Session,
+    capturing: Capturing,
     begin: Begin,
     structures: Structures,
 }
@@ -211,6 +246,11 @@ impl Polled for Looks {
             last_commit: Some(Arc::new(transaction)),
             ..Segment::default()
         }))
+    }
+
+    async fn captured_at(&mut self) -> Result<Option<DateTime<Utc>>> {
+        let Begin { names, tables, captured_by, .. } = &self.begin;
+        self.capturing.asked(&self.session, names, tables, captured_by).await
     }
 
     async fn forget(&mut self, upto: &str) {
