@@ -153,6 +153,36 @@ fn nothing_that_stands_still_looks_near(#[case] name: &str) {
     mirror.assert_follows(&["berths"]);
 }
 
+/// A table that is not published any more, where only an administrator can put that right: the target is complete up to a moment
+/// when it still was, whatever else is said of what waits.
+#[test]
+fn a_table_that_is_not_captured_any_more_is_not_near() {
+    let mirror = Mirror::new("lag_unpublished", TABLE);
+    mirror
+        .source
+        .run("CREATE TABLE moles (id int PRIMARY KEY); CREATE PUBLICATION quay FOR TABLE berths, moles");
+    mirror.source.run("CREATE ROLE lag_app LOGIN REPLICATION; GRANT SELECT ON berths, moles TO lag_app");
+    mirror.replace("include = ", "publication = \"quay\"\ninclude = ");
+    mirror.replace(
+        "[sources.harbour]\nkind = \"postgres\"\nurl = \"postgres://postgres",
+        "[sources.harbour]\nkind = \"postgres\"\nurl = \"postgres://lag_app",
+    );
+    mirror.catch_up();
+    let mut running = run(&mirror);
+    let near = until(&mirror, "it is near", |lag| behind_s(lag) < 2.0);
+    mirror.source.run("ALTER PUBLICATION quay DROP TABLE berths; INSERT INTO berths VALUES (2, 'south')");
+    let until_then = |lag: &Value| lag["now"]["complete_until"].as_str().unwrap().to_string();
+    assert_eq!(running.end(), 1, "{}", running.log());
+    let far = until(&mirror, "it is further", |lag| behind_s(lag) > 3.0);
+    assert!(why(&far).contains("to be read again: public.berths"), "{far}");
+    let later = until(&mirror, "it is ever further", |lag| behind_s(lag) > behind_s(&far) + 1.0);
+    assert_eq!(until_then(&far), until_then(&later));
+    assert!(until_then(&far) >= until_then(&near));
+    mirror.source.run("ALTER PUBLICATION quay ADD TABLE berths");
+    mirror.assert_follows(&["berths", "moles"]);
+    until(&mirror, "it is near again", |lag| behind_s(lag) < 2.0 && why(lag).is_empty());
+}
+
 /// A source of which nothing comes, while its other tables are busy: the target is complete until a moment ago, and the source
 /// can let go of its log.
 #[test]

@@ -4,8 +4,9 @@ use super::status::{RunningNow, running_anywhere};
 use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::Result;
 use chrono::{DateTime, TimeDelta, Utc};
-use moorage_adapter::Waiting;
+use moorage_adapter::{CapturePlan, StoredTable, TableState, Waiting};
 use moorage_core::checkpoint::stored::Stage;
+use moorage_core::plan::table::TablePlan;
 use moorage_core::watch::forecast::full_in;
 use moorage_monitor::{HeldTable, Published, RunRecord, StateStore};
 use serde::Serialize;
@@ -53,6 +54,9 @@ pub struct Behind {
     pub full_in_s: Option<u64>,
     /// Tables whose changes are kept until someone decides.
     pub held: Vec<HeldTable>,
+    /// Tables whose rows are not all there, whatever waits: they are to be read, or what captures them was altered. Only told
+    /// where nothing runs.
+    pub incomplete: Vec<String>,
     /// Why it is behind, where that is worth a word.
     pub why: Option<String>,
 }
@@ -82,6 +86,7 @@ pub async fn behind(pipeline: &Pipeline) -> Result<Behind> {
         limit_bytes: published.as_ref().and_then(|said| said.limit_bytes),
         full_in_s: full_in(&samples).map(|time| time.as_secs()),
         held: published.as_ref().map(|said| said.held.clone()).unwrap_or_default(),
+        incomplete: Vec::new(),
         why: None,
         running,
         last_run,
@@ -92,7 +97,8 @@ pub async fn behind(pipeline: &Pipeline) -> Result<Behind> {
         behind.ask_the_ends(pipeline).await?;
     }
     let nothing_waits = behind.waiting.as_ref().is_some_and(|w| w.changes == Some(0) && !w.or_more);
-    if behind.running.is_none() && nothing_waits && behind.held.is_empty() {
+    let is_whole = behind.held.is_empty() && behind.incomplete.is_empty();
+    if behind.running.is_none() && nothing_waits && is_whole {
         behind.complete_until = Some(now);
     }
     let lag = behind.complete_until.map(|until| (now - until).to_std().unwrap_or_default());
@@ -110,10 +116,13 @@ impl Behind {
         let asked = async {
             let capture = pipeline.capture(Some(&checkpoint)).await?;
             let head = pipeline.source.head(&capture).await?;
-            Ok::<_, crate::EngineError>((head, pipeline.source.waiting(&capture, &checkpoint).await?))
+            let incomplete = incomplete(pipeline, &capture).await?;
+            let waiting = pipeline.source.waiting(&capture, &checkpoint).await?;
+            Ok::<_, crate::EngineError>((head, incomplete, waiting))
         };
         match asked.await {
-            Ok((head, waiting)) => {
+            Ok((head, incomplete, waiting)) => {
+                self.incomplete = incomplete;
                 self.clock_skew_us = Some(head.skew.source_ahead_us);
                 let committed_at = checkpoint.committed_at.map(|at| head.skew.by_our_clock(at));
                 self.complete_until =
@@ -130,7 +139,7 @@ impl Behind {
     /// What keeps it from coming closer.
     fn why(&self) -> String {
         let since = |at: DateTime<Utc>| at.to_rfc3339_opts(chrono::SecondsFormat::Secs, true);
-        let Some(running) = &self.running else { return "nothing runs".into() };
+        let Some(running) = &self.running else { return self.why_nothing_runs() };
         if self.silent {
             let said = self.said_at.map_or("it has said nothing yet".into(), |at| {
                 format!("it has said nothing since {}", since(at))
@@ -156,4 +165,35 @@ impl Behind {
             _ => doing,
         }
     }
+
+    fn why_nothing_runs(&self) -> String {
+        let ended = |run: &RunRecord| {
+            let (outcome, message) = (run.outcome.as_deref()?, run.message.as_deref().unwrap_or_default());
+            let at = DateTime::parse_from_rfc3339(run.ended_at.as_deref()?).ok()?;
+            let at = at.to_rfc3339_opts(chrono::SecondsFormat::Secs, true);
+            let first = message.lines().next().unwrap_or_default();
+            Some(format!("nothing runs; the last run ended at {at}: {outcome}, {first}"))
+        };
+        let last = self.last_run.as_ref().and_then(ended).unwrap_or_else(|| "nothing runs".into());
+        match self.incomplete.is_empty() {
+            true => last,
+            false => format!("{last}; to be read again: {}", self.incomplete.join(", ")),
+        }
+    }
+}
+
+/// Tables that are to be read, or of which changes may have been missed since someone altered what captures them.
+async fn incomplete(pipeline: &Pipeline, capture: &CapturePlan) -> Result<Vec<String>> {
+    let stored = pipeline.target.tables(&pipeline.name).await?;
+    let is_carried = |s: &&StoredTable| !matches!(s.state, TableState::Gone | TableState::Copied);
+    let stored: Vec<StoredTable> = stored.iter().filter(is_carried).cloned().collect();
+    let plans: Vec<TablePlan> = stored.iter().map(|s| s.plan.clone()).collect();
+    let now = pipeline.source.captured_by(capture, &plans).await?;
+    let is_broken = |(stored, now): &(&StoredTable, &Option<String>)| {
+        let unbroken =
+            |before: &String| now.as_ref().is_some_and(|now| pipeline.source.is_unbroken(before, now));
+        stored.state.is_unread() || stored.captured_by.as_ref().is_some_and(|before| !unbroken(before))
+    };
+    let broken = stored.iter().zip(&now).filter(is_broken);
+    Ok(broken.map(|(stored, _)| stored.plan.table().to_string()).collect())
 }

@@ -33,6 +33,9 @@ pub(crate) async fn align(
     let (new, known) = std::mem::take(&mut planned.tables).into_iter().partition(|t| is_new(t, stored));
     let new: Vec<TablePlan> = new;
     planned.tables = known;
+    if new.is_empty() {
+        return Err(AdapterError::NeedsAdministrator { what, statements }.into());
+    }
     let names: Vec<String> = new.iter().map(|table| table.table().to_string()).collect();
     let message = format!(
         "{} cannot join: {what}. An administrator of the source can let it: {statements}; then run `moorage run` again",
