@@ -99,7 +99,7 @@ fn a_store_whose_header_forbids_writing_is_mended_by_its_advice() {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 96, failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { cases: 48, failure_persistence: None, ..ProptestConfig::default() })]
 
     #[test]
     fn a_damaged_store_works_or_is_mended_by_its_advice(

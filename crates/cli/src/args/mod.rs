@@ -13,7 +13,7 @@ pub use common::{Color, Format, Global, Pipelines};
 pub use demo::{ChurnArgs, DemoArgs};
 pub use drift::{DriftAction, DriftArgs, DriftWhich};
 pub use look::{ChangesArgs, PreviewArgs, RowArgs, VerifyArgs};
-pub use watch::{HistoryArgs, LagArgs, LagBy};
+pub use watch::{HistoryArgs, LagArgs, LagBy, StatusArgs};
 
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 use std::time::Duration;
@@ -104,7 +104,14 @@ Examples:
 Ctrl-C finishes the batch in hand, saves and ends; a second one ends at once. Either way nothing is lost.")]
     Run(RunArgs),
     /// How far each pipeline and table is, also while nothing runs
-    Status(Pipelines),
+    ///
+    /// What is wrong comes first. With -v also what reads, queues and writes, how fast, and what each waits for.
+    #[command(after_help = "\
+Examples:
+  moorage status                       what is wrong, how far behind, and a line a table
+  moorage status -v                    with reader, queue and writer
+  moorage status --count               with the rows of every target table, however long that takes")]
+    Status(StatusArgs),
     /// How far behind: now, and over the last minute, hour, day and week
     ///
     /// Lag is the time from a commit in the source until the target holds it. It is made of capture (until it was read),

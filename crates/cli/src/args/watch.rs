@@ -1,9 +1,18 @@
-//! Arguments of what looks at time: `lag`, `history`.
+//! Arguments of what looks at how things stand, and stood: `status`, `lag`, `history`.
 
 use super::common::{Pipelines, duration, since};
 use chrono::{DateTime, Utc};
 use clap::{Args as ClapArgs, ValueEnum};
 use std::time::Duration;
+
+#[derive(Debug, ClapArgs)]
+pub struct StatusArgs {
+    #[command(flatten)]
+    pub pipelines: Pipelines,
+    /// Count the rows of every target table, however long that takes; otherwise only as far as it is quick
+    #[arg(long)]
+    pub count: bool,
+}
 
 #[derive(Debug, ClapArgs)]
 pub struct LagArgs {

@@ -3,7 +3,7 @@
 //! It makes a source and then uses the program like anyone else: `run` as a process of its own, so that it can
 //! be killed, `verify` and `status` as the commands they are.
 
-use crate::args::{DemoArgs, Global, Pipelines, VerifyArgs};
+use crate::args::{DemoArgs, Global, Pipelines, StatusArgs, VerifyArgs};
 use crate::commands::{status, verify};
 use crate::exit::Finished;
 use crate::failure::Failure;
@@ -34,7 +34,8 @@ pub async fn demo(global: &Global, args: &DemoArgs) -> Result<Finished, Failure>
     demo.run(&["--until", "caught-up"]).await?;
     let clean = demo.live(args).await?;
     demo.title("Where everything stands", "moorage status");
-    status::status(&demo.global, &Pipelines { pipelines: Vec::new() }).await?;
+    let everything = StatusArgs { pipelines: Pipelines { pipelines: Vec::new() }, count: true };
+    status::status(&demo.global, &everything).await?;
     demo.summary(clean);
     if args.keep_running {
         demo.keep_running(args.seed).await?;

@@ -1,17 +1,23 @@
 //! `status`: how far each pipeline and table is.
 
-use crate::args::{Global, Pipelines};
+use crate::args::{Global, StatusArgs};
 use crate::exit::Finished;
 use crate::failure::Failure;
 use crate::{load, render};
 use chrono::Utc;
 use moorage_core::checkpoint::stored::Stage;
-use moorage_engine::{PipelineStatus, TableStatus};
+use moorage_engine::{Counting, PipelineStatus, Problem, ProblemKind, TableStatus};
+use moorage_monitor::Standing;
+use std::time::Duration;
 
-pub async fn status(global: &Global, which: &Pipelines) -> Result<Finished, Failure> {
+/// How long the rows of a pipeline's target tables are counted for if nobody asks for more.
+const PATIENCE: Duration = Duration::from_millis(500);
+
+pub async fn status(global: &Global, args: &StatusArgs) -> Result<Finished, Failure> {
+    let counting = if args.count { Counting::Exactly } else { Counting::Within(PATIENCE) };
     let mut all = Vec::new();
-    for pipeline in load::pipelines(global, &which.pipelines)? {
-        let status = moorage_engine::status(&pipeline).await?;
+    for pipeline in load::pipelines(global, &args.pipelines.pipelines)? {
+        let status = moorage_engine::status(&pipeline, counting).await?;
         if !render::wants_json(global) {
             let opening = render::opening(global, &pipeline, true).await?;
             // Why the source could not be asked is said once.
@@ -28,6 +34,14 @@ pub async fn status(global: &Global, which: &Pipelines) -> Result<Finished, Fail
 }
 
 fn show(global: &Global, status: &PipelineStatus, problem_was_said: bool) {
+    for problem in &status.problems {
+        if problem.kind == ProblemKind::Source && problem_was_said {
+            continue;
+        }
+        let words = in_words(problem, status);
+        render::out(render::plain("  ").then(render::coloured(global, &words, render::RED)));
+        render::out(format!("          `{}`", problem.next));
+    }
     render::out(format!("  now     {}", now(status)));
     if let Some(line) = complete(status) {
         render::out(format!("  data    {line}"));
@@ -38,8 +52,11 @@ fn show(global: &Global, status: &PipelineStatus, problem_was_said: bool) {
     if let Some(open) = status.waiting.as_ref().and_then(|w| w.oldest_open.as_ref()) {
         render::out(format!("  source  oldest open transaction: {open}"));
     }
-    if let Some(problem) = status.source_problem.as_ref().filter(|_| !problem_was_said) {
-        render::out(format!("  source  could not be asked what waits: {problem}"));
+    if let Some(lag) = lag(status) {
+        render::out(format!("  lag     {lag}"));
+    }
+    if global.verbose > 0 {
+        parts(status).iter().for_each(|line| render::out(format!("  {line}")));
     }
     if status.tables.is_empty() {
         return;
@@ -53,6 +70,7 @@ fn show(global: &Global, status: &PipelineStatus, problem_was_said: bool) {
         ">updates",
         ">deletes",
         ">since last look",
+        ">lag",
         "last change",
     ];
     let mut table = render::table(global, &head);
@@ -61,49 +79,114 @@ fn show(global: &Global, status: &PipelineStatus, problem_was_said: bool) {
         table.add_row([
             t.table.as_str().into(),
             t.target.as_str().into(),
-            t.state.word().into(),
-            render::right(render::number(t.rows)),
+            state(t).into(),
+            render::right(t.rows.map_or("-".into(), render::number)),
             render::right(render::number(read.inserts)),
             render::right(render::number(read.updates)),
             render::right(render::number(read.deletes)),
             render::right(since(t)),
+            render::right(t.lag_us.map_or("-".into(), render::micros)),
             t.last_change_at.as_deref().map_or("never".into(), render::clock_text).into(),
         ]);
     }
     render::out("");
     render::out(table.trim_fmt());
+    let uncounted = status.tables.iter().filter(|t| t.rows.is_none()).count();
+    if uncounted > 0 {
+        render::out(format!(
+            "rows of {uncounted} tables were not counted, as it takes long: `moorage status --count` does"
+        ));
+    }
     for t in &status.tables {
         say_more(t);
     }
 }
 
-/// What is not as it should be in a table: changes that are set aside, changes that were adjusted.
+/// How far a table is: `reading 43 %`.
+fn state(table: &TableStatus) -> String {
+    match (table.percent, table.catching_up) {
+        (Some(percent), _) => format!("reading {percent} %"),
+        (None, true) => "catching up".into(),
+        (None, false) => table.state.word().into(),
+    }
+}
+
+/// A problem with what is known beside it.
+fn in_words(problem: &Problem, status: &PipelineStatus) -> String {
+    let table = problem.table.as_ref();
+    let of = status.tables.iter().find(|t| Some(&t.table) == table);
+    let held = of.and_then(|t| t.held.as_ref()).filter(|_| problem.kind == ProblemKind::Held);
+    let what = match held {
+        Some(held) => {
+            let since = held.since.map(|at| format!(" since {}", render::clock(at))).unwrap_or_default();
+            let kept = match held.changes {
+                1 => "1 change is kept".into(),
+                many => format!("{} changes are kept", render::number(many)),
+            };
+            format!("held{since}: {}; {kept} ({})", held.detail, render::size(held.bytes))
+        }
+        None => problem.what.clone(),
+    };
+    table.map_or(what.clone(), |table| format!("{table}: {what}"))
+}
+
+/// How far behind: `0.8 s behind; 99 of 100 transactions of the last minute took at most 12 ms`
+fn lag(status: &PipelineStatus) -> Option<String> {
+    let behind = &status.behind;
+    behind.running.as_ref()?;
+    let us = behind.behind_us?;
+    let skew = behind.clock_skew_us.filter(|skew| skew.abs() >= 1_000_000);
+    let skew = skew.map(|skew| {
+        let way = if skew > 0 { "ahead of" } else { "behind" };
+        format!("; the source's clock is {} {way} this one", render::micros(skew.unsigned_abs()))
+    });
+    Some(format!("{} behind{}", render::micros(us), skew.unwrap_or_default()))
+}
+
+/// What reads, queues and writes.
+fn parts(status: &PipelineStatus) -> Vec<String> {
+    let Some(said) = status.behind.published.as_ref().filter(|_| status.running.is_some()) else {
+        return Vec::new();
+    };
+    let standing = |part: &Option<Standing>| match part {
+        Some(part) => format!("{} since {}", part.doing, render::clock(part.since)),
+        None => "no stream is open".into(),
+    };
+    let (rates, sums) = (&said.rates, &said.sums);
+    vec![
+        format!(
+            "reader  {}; {:.0} changes a second, {} a second",
+            standing(&said.reader),
+            rates.read,
+            render::size(rates.read_bytes as u64)
+        ),
+        format!(
+            "queue   {}; {} changes on their way ({}), {} of {} between reader and batch",
+            standing(&said.queue),
+            render::number(said.on_the_way.0),
+            render::size(said.on_the_way.1),
+            render::size(said.queued_bytes.0),
+            render::size(said.queued_bytes.1)
+        ),
+        format!(
+            "writer  {}; {:.0} changes a second in {:.1} merges",
+            standing(&said.writer),
+            rates.applied,
+            rates.merges
+        ),
+        format!(
+            "run     {} rows read, {} transactions, {} changes in {} merges since it began",
+            render::number(sums.snapshot_rows),
+            render::number(sums.transactions),
+            render::number(sums.operations.total()),
+            render::number(sums.merges)
+        ),
+    ]
+}
+
+/// What was not as it should be in a table: changes that were given up or adjusted.
 fn say_more(table: &TableStatus) {
     let changes = &table.changes;
-    if let Some(held) = &table.held {
-        let since = held.since.map(|at| format!(" since {}", render::clock(at))).unwrap_or_default();
-        let kept = match held.changes {
-            1 => "1 change is kept".into(),
-            many => format!("{} changes are kept", render::number(many)),
-        };
-        let ids: Vec<String> = held.waits_for.iter().map(ToString::to_string).collect();
-        render::out(format!(
-            "{}: held{since}: {}; {kept} ({})\n  `moorage drift show {}` shows it, `moorage drift follow {}` goes on",
-            table.table,
-            held.detail,
-            render::size(held.bytes),
-            ids.first().map_or("", String::as_str),
-            ids.join(" ")
-        ));
-    }
-    if changes.rejected > 0 {
-        let waits = if changes.rejected == 1 {
-            "1 change is".into()
-        } else {
-            format!("{} changes are", render::number(changes.rejected))
-        };
-        render::out(format!("{}: {waits} set aside; `moorage rejects` shows what and why", table.table));
-    }
     if changes.dropped > 0 {
         render::out(format!("{}: {} set aside and given up", table.table, render::number(changes.dropped)));
     }

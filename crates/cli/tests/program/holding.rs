@@ -85,11 +85,8 @@ fn a_held_table_catches_up_once_someone_decides(#[case] decision: &str, #[case] 
     let shown = mirror.moorage(&["row", "public.t", "1", "--format", "json"]).expect(3, &[]);
     let shown: serde_json::Value = serde_json::from_str(&shown.out).unwrap();
     assert!(shown["columns"].as_array().unwrap().iter().all(|c| c["same"] == true), "{shown}");
-    let told = [
-        "public.t: held since",
-        "column a is called c now; 1 change is kept",
-        "`moorage drift follow 1` goes on",
-    ];
+    let told =
+        ["public.t: held since", "column a is called c now; 1 change is kept", "`moorage drift show 1`"];
     mirror.moorage(&["status"]).expect(0, &told);
     // Once more, and later without all that is ours.
     std::fs::remove_dir_all(mirror.path(".moorage")).unwrap();

@@ -76,6 +76,8 @@ pub struct Meter {
     /// Whether there is any table whose changes are merged.
     merges_any: bool,
     behind: Behind,
+    /// Changes that were read since the run began, and their bytes.
+    read: (u64, u64),
     interval: Sample,
     /// Since the last time they were asked for.
     tables: BTreeMap<usize, TableSample>,
@@ -98,6 +100,7 @@ impl Meter {
             held: HashMap::new(),
             merges_any: true,
             behind: Behind::default(),
+            read: (0, 0),
             interval: Sample::begin(now),
             tables: BTreeMap::new(),
             totals: HashMap::new(),
@@ -170,6 +173,8 @@ impl Meter {
         for block in &segment.blocks {
             let table = &block.schema().table;
             let at = self.number(table);
+            self.read.0 += block.len() as u64;
+            self.read.1 += block.came_bytes() as u64;
             match fate(table) {
                 Fate::Merged => self.collected.add(at, block, read_at),
                 Fate::Kept => self.collected.hold(at, block),
@@ -308,6 +313,11 @@ impl Meter {
     /// The last transactions that were applied, the last first.
     pub fn recent(&self) -> impl Iterator<Item = &AppliedTransaction> {
         self.recent.iter()
+    }
+
+    /// How many changes were read since the run began, and their bytes.
+    pub fn has_read(&self) -> (u64, u64) {
+        self.read
     }
 
     /// How many changes wait for their batch, or are in one that the target is at; with their bytes.

@@ -1,6 +1,6 @@
 //! How far a pipeline is behind, and why: from what its run says of itself, and where none does, from the target and the source.
 
-use super::status::{RunningNow, running_anywhere};
+use super::running::{RunningNow, running_anywhere};
 use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::Result;
 use chrono::{DateTime, TimeDelta, Utc};
@@ -8,12 +8,14 @@ use moorage_adapter::{CapturePlan, StoredTable, TableState, Waiting};
 use moorage_core::checkpoint::stored::Stage;
 use moorage_core::plan::table::TablePlan;
 use moorage_core::watch::forecast::full_in;
-use moorage_monitor::{HeldTable, Published, RunRecord, StateStore};
+use moorage_monitor::{HeldTable, Published, ReadingTable, RunRecord, StateStore};
 use serde::Serialize;
 use std::time::Duration;
 
 /// A run says every second how it stands. What was said longer ago than this counts as silence.
 const SILENT_AFTER: TimeDelta = TimeDelta::seconds(5);
+/// From this on a pipeline catches up.
+const CATCHING_UP_US: u64 = 10_000_000;
 /// Below this nobody asks why.
 const NOTICED: Duration = Duration::from_secs(3);
 /// From how long a time it is told when the source is full.
@@ -134,6 +136,17 @@ impl Behind {
             Err(error) => self.source_problem = Some(error.to_string()),
         }
         Ok(())
+    }
+
+    /// Whether a run follows changes and is a while behind.
+    pub(super) fn is_catching_up(&self) -> bool {
+        self.running.is_some() && !self.silent && self.behind_us.is_some_and(|us| us >= CATCHING_UP_US)
+    }
+
+    /// How much of a table is read, of 100.
+    pub(super) fn percent_of(&self, table: &str) -> Option<u64> {
+        let reading = &self.published.as_ref().filter(|_| self.running.is_some())?.reading;
+        reading.iter().find(|r| r.table == table).and_then(ReadingTable::percent)
     }
 
     /// What keeps it from coming closer.

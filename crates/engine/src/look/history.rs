@@ -1,6 +1,6 @@
 //! Past runs of a pipeline, and what happened in them.
 
-use super::status::running;
+use super::running::running;
 use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::Result;
 use chrono::{DateTime, Utc};

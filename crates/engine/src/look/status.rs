@@ -1,28 +1,21 @@
 //! What a pipeline is doing, from the target, the state store and the source; also while nothing runs.
 
+use super::behind::{Behind, behind};
+use super::problems::{Problem, left_out, problems};
+use super::running::RunningNow;
 use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::Result;
-use crate::pipeline::lock::PipelineLock;
-use crate::pipeline::process::{Life, life};
 use crate::run::holding;
 use chrono::{DateTime, Utc};
-use moorage_adapter::{Holder, MemoKind, StoredTable, TableState, Waiting};
+use moorage_adapter::{MemoKind, StoredTable, TableState, Waiting};
 use moorage_core::change::counters::{Operations, TableCounters};
 use moorage_core::checkpoint::stored::Stage;
 use moorage_core::drift::record::{DriftRecord, DriftState};
+use moorage_core::watch::meter::TableTotals;
 use moorage_monitor::{RunRecord, StateStore};
 use serde::Serialize;
-
-/// The process that runs a pipeline now.
-#[derive(Clone, Debug, Serialize)]
-pub struct RunningNow {
-    /// Its number.
-    pub pid: u32,
-    /// Where it runs.
-    pub host: String,
-    /// Since when.
-    pub since: DateTime<Utc>,
-}
+use std::collections::HashMap;
+use std::time::{Duration, Instant};
 
 /// One table.
 #[derive(Clone, Debug, Serialize)]
@@ -33,8 +26,14 @@ pub struct TableStatus {
     pub target: String,
     /// How far it has come.
     pub state: TableState,
-    /// Rows in the target now.
-    pub rows: u64,
+    /// Rows in the target now; none if they were not counted.
+    pub rows: Option<u64>,
+    /// How far it is read, of 100, while it is being read and that is known.
+    pub percent: Option<u64>,
+    /// Whether it is followed, and the pipeline has fallen behind.
+    pub catching_up: bool,
+    /// The lag of the last transaction that changed it in this run or the last, in microseconds.
+    pub lag_us: Option<u64>,
     /// Rows that came by snapshot.
     pub snapshot_rows: u64,
     /// What was read and merged since.
@@ -85,37 +84,31 @@ pub struct PipelineStatus {
     pub kept_at_last_look: Option<(String, u64)>,
     /// Why the source could not be asked.
     pub source_problem: Option<String>,
+    /// How far behind it is, and why.
+    pub behind: Behind,
+    /// What is wrong, the worst first.
+    pub problems: Vec<Problem>,
     /// Its tables.
     pub tables: Vec<TableStatus>,
 }
 
-/// The process that runs a pipeline now, if one does. Needs no source and no target.
-pub fn running(pipeline: &Pipeline) -> Option<RunningNow> {
-    PipelineLock::holder(&pipeline.state_folder, &pipeline.name).map(RunningNow::from)
-}
-
-/// The same, also for one that runs from another folder or machine.
-pub(super) async fn running_anywhere(pipeline: &Pipeline) -> Option<RunningNow> {
-    match running(pipeline) {
-        Some(here) => Some(here),
-        None => match pipeline.target.holder(&pipeline.name).await {
-            Ok(held) => held.filter(|h| life(h) != Life::Gone).map(RunningNow::from),
-            Err(_) => None,
-        },
-    }
-}
-
-impl From<Holder> for RunningNow {
-    fn from(holder: Holder) -> Self {
-        Self { pid: holder.pid, host: holder.host, since: holder.since }
-    }
+/// Whether rows in the target are counted.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Counting {
+    /// As far as that is quick: within this time for all tables together.
+    Within(Duration),
+    /// However long it takes.
+    Exactly,
+    /// Not at all.
+    Not,
 }
 
 /// Looks at a pipeline. Changes nothing but the memory of this look.
 ///
 /// # Errors
 /// If the target or the state folder cannot be read. A source that cannot be reached is part of the answer.
-pub async fn status(pipeline: &Pipeline) -> Result<PipelineStatus> {
+pub async fn status(pipeline: &Pipeline, counting: Counting) -> Result<PipelineStatus> {
+    let behind = behind(pipeline).await?;
     let state = StateStore::open(&pipeline.state_folder)?;
     let checkpoint = pipeline.target.checkpoint(&pipeline.name).await?;
     let stored = pipeline.target.tables(&pipeline.name).await?;
@@ -123,13 +116,20 @@ pub async fn status(pipeline: &Pipeline) -> Result<PipelineStatus> {
         true => holding::records(&pipeline.target.memos(&pipeline.name, MemoKind::Structure).await?)?,
         false => Vec::new(),
     };
+    let totals: HashMap<String, TableTotals> = state.published_tables(&pipeline.name)?.into_iter().collect();
+    let counts = Counts::begin(pipeline, counting);
     let mut tables = Vec::new();
     for stored in stored {
         let held = match stored.state {
             TableState::Held => Some(held_status(pipeline, &records, &stored.plan.target).await?),
             _ => None,
         };
-        tables.push(TableStatus { held, ..table_status(pipeline, &state, stored).await? });
+        let rows = counts.of(&stored.plan.target).await?;
+        let table = table_status(pipeline, &state, stored)?;
+        let lag_us = totals.get(&table.table).filter(|t| t.committed_at.is_some()).map(|t| t.lag_us);
+        let catching_up = table.state == TableState::Live && behind.is_catching_up();
+        let percent = behind.percent_of(&table.table);
+        tables.push(TableStatus { held, rows, lag_us, catching_up, percent, ..table });
     }
     let mut waiting = None;
     let mut source_problem = None;
@@ -147,22 +147,58 @@ pub async fn status(pipeline: &Pipeline) -> Result<PipelineStatus> {
         Some(waiting) => state.look_at_kept(&pipeline.name, waiting.retained_bytes)?,
         None => None,
     };
+    let left_out = match &behind.last_run {
+        Some(run) => left_out(&state.events_of_run(run.run)?),
+        None => Vec::new(),
+    };
     Ok(PipelineStatus {
+        problems: problems(&behind, &tables, source_problem.as_deref(), &left_out),
         kept_at_last_look,
         pipeline: pipeline.name.clone(),
-        running: running_anywhere(pipeline).await,
-        last_run: state.last_run(&pipeline.name)?,
+        running: behind.running.clone(),
+        last_run: behind.last_run.clone(),
         stage: checkpoint.as_ref().map(|c| c.stage),
         changes_only: checkpoint.as_ref().is_some_and(|c| c.changes_only),
         position: checkpoint.as_ref().map(|c| c.position.clone()).filter(|p| !p.is_empty()),
         complete_up_to: checkpoint.and_then(|c| c.committed_at),
         waiting,
         source_problem,
+        behind,
         tables,
     })
 }
 
-async fn table_status(pipeline: &Pipeline, state: &StateStore, stored: StoredTable) -> Result<TableStatus> {
+/// Counts rows for as long as it is given time.
+struct Counts<'a> {
+    pipeline: &'a Pipeline,
+    counting: Counting,
+    until: Instant,
+}
+
+impl<'a> Counts<'a> {
+    fn begin(pipeline: &'a Pipeline, counting: Counting) -> Self {
+        let time = match counting {
+            Counting::Within(time) => time,
+            Counting::Exactly | Counting::Not => Duration::ZERO,
+        };
+        Self { pipeline, counting, until: Instant::now() + time }
+    }
+
+    /// The rows of a target table; none if there is no time. What is broken off is given up by the target by itself.
+    async fn of(&self, table: &str) -> Result<Option<u64>> {
+        let count = self.pipeline.target.count(table);
+        match self.counting {
+            Counting::Not => Ok(None),
+            Counting::Exactly => Ok(Some(count.await?)),
+            Counting::Within(_) => match tokio::time::timeout_at(self.until.into(), count).await {
+                Ok(counted) => Ok(Some(counted?)),
+                Err(_) => Ok(None),
+            },
+        }
+    }
+}
+
+fn table_status(pipeline: &Pipeline, state: &StateStore, stored: StoredTable) -> Result<TableStatus> {
     let table = stored.plan.table().to_string();
     let now = stored.counters.read;
     let before = state.look(&pipeline.name, &table, &now)?;
@@ -173,7 +209,10 @@ async fn table_status(pipeline: &Pipeline, state: &StateStore, stored: StoredTab
         truncates: now.truncates.saturating_sub(b.truncates),
     });
     Ok(TableStatus {
-        rows: pipeline.target.count(&stored.plan.target).await?,
+        rows: None,
+        percent: None,
+        catching_up: false,
+        lag_us: None,
         table,
         target: stored.plan.target,
         state: stored.state,

@@ -4,7 +4,7 @@ use chrono::{DateTime, Utc};
 use moorage_adapter::Event;
 use moorage_core::watch::meter::{RECENT, TableTotals};
 use moorage_core::watch::sample::{AppliedTransaction, Sample, TableSample};
-use moorage_monitor::{Published, RunSums, Severity, StateStore};
+use moorage_monitor::{Published, ReadingTable, RunSums, Severity, StateStore};
 use std::time::{Duration, Instant};
 
 /// How often samples are thinned.
@@ -29,6 +29,8 @@ pub(super) struct Keeper {
     sums: RunSums,
     /// The last transactions of earlier runs.
     earlier: Vec<AppliedTransaction>,
+    /// Tables that are being read.
+    reading: Vec<ReadingTable>,
     /// Whether the last word was that something is waited for.
     waits: bool,
     thinned: Instant,
@@ -46,6 +48,7 @@ impl Keeper {
             run,
             sums: RunSums::default(),
             earlier,
+            reading: Vec::new(),
             waits: false,
             thinned: long_ago.unwrap_or_else(Instant::now),
         }
@@ -61,6 +64,7 @@ impl Keeper {
             _ if Severity::of(event) == Some(Severity::Warning) => self.sums.warnings += 1,
             _ => {}
         }
+        self.reads(event);
         self.state.keep_event(&self.pipeline, self.run, event);
         let doing = match event {
             Event::Waiting { what, .. } => what.clone(),
@@ -73,6 +77,31 @@ impl Keeper {
         };
         self.waits = matches!(event, Event::Waiting { .. });
         self.state.run_does(self.run, &doing);
+    }
+
+    /// Notes how far tables are read.
+    fn reads(&mut self, event: &Event) {
+        match event {
+            Event::SnapshotStarted { tables } => {
+                let begun = |(table, of): &(String, Option<u64>)| ReadingTable {
+                    table: table.clone(),
+                    rows: 0,
+                    of: *of,
+                };
+                self.reading.extend(tables.iter().map(begun));
+            }
+            Event::ReadingAgain { table, .. } => {
+                self.reading.push(ReadingTable { table: table.clone(), rows: 0, of: None });
+            }
+            Event::SnapshotRows { table, rows } => {
+                self.reading.iter_mut().filter(|r| r.table == *table).for_each(|r| r.rows = *rows);
+            }
+            Event::SnapshotFinished { table, .. } | Event::ReadAgain { table, .. } => {
+                self.reading.retain(|r| r.table != *table);
+            }
+            Event::Retrying { .. } | Event::Streaming { .. } => self.reading.clear(),
+            _ => {}
+        }
     }
 
     /// Keeps what was measured.
@@ -88,6 +117,7 @@ impl Keeper {
             self.state.keep_table_samples(&self.pipeline, at, &tables);
         }
         let mut published = Published { run: self.run, sums: (&self.sums).into(), ..published };
+        published.reading.clone_from(&self.reading);
         published
             .recent
             .extend(self.earlier.iter().take(RECENT.saturating_sub(published.recent.len())).cloned());

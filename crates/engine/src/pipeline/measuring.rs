@@ -6,7 +6,8 @@ use super::notes::Notes;
 use chrono::{DateTime, Utc};
 use moorage_adapter::QueueGauge;
 use moorage_core::watch::meter::Meter;
-use moorage_monitor::{HeldTable, MERGES, Published, Standing, WAITS_FOR_SOURCE};
+use moorage_monitor::{HeldTable, MERGES, Published, Rates, Standing, WAITS_FOR_SOURCE};
+use std::collections::VecDeque;
 use std::convert::Infallible;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
@@ -30,7 +31,22 @@ pub(crate) struct Measures {
     /// When the reader last gave something to be applied.
     pub(crate) read_at: Option<DateTime<Utc>>,
     standings: [Option<Standing>; 3],
+    /// What had been done at each of the last times.
+    done: VecDeque<Done>,
+    /// What was applied since the run began: changes and merges.
+    applied: (u64, u64),
 }
+
+/// What had been done at a time.
+struct Done {
+    at: DateTime<Utc>,
+    read: (u64, u64),
+    /// Changes and merges.
+    applied: (u64, u64),
+}
+
+/// Over how many times a rate is taken.
+const RATE_OVER: usize = 10;
 
 impl Measuring {
     pub(crate) fn begin() -> Self {
@@ -40,6 +56,8 @@ impl Measuring {
             applying_since: None,
             read_at: None,
             standings: Default::default(),
+            done: VecDeque::new(),
+            applied: (0, 0),
         })))
     }
 
@@ -71,6 +89,9 @@ impl Measures {
     fn take(&mut self, at: DateTime<Utc>, tables: bool) -> Measured {
         self.stand(at);
         let sample = self.meter.sample(at);
+        self.applied.0 += sample.operations.total();
+        self.applied.1 += sample.merges;
+        let rates = self.rates(at);
         let [reader, queue, writer] = self.standings.clone();
         let held = self.meter.held().map(|(table, since)| HeldTable { table: table.into(), since });
         let published = Published {
@@ -82,6 +103,7 @@ impl Measures {
             limit_bytes: sample.limit_bytes,
             on_the_way: self.meter.on_the_way(),
             queued_bytes: self.gauge.as_ref().map(QueueGauge::bytes).unwrap_or_default(),
+            rates,
             reader,
             queue,
             writer,
@@ -102,6 +124,25 @@ impl Measures {
     pub(crate) fn stream_ends(&mut self) {
         self.meter.broken();
         (self.gauge, self.applying_since) = (None, None);
+    }
+
+    fn rates(&mut self, at: DateTime<Utc>) -> Rates {
+        let now = Done { at, read: self.meter.has_read(), applied: self.applied };
+        let rates = self.done.front().map_or(Rates::default(), |first| {
+            let seconds = (at - first.at).as_seconds_f64().max(0.001);
+            let rate = |now: u64, then: u64| now.saturating_sub(then) as f64 / seconds;
+            Rates {
+                read: rate(now.read.0, first.read.0),
+                read_bytes: rate(now.read.1, first.read.1),
+                applied: rate(now.applied.0, first.applied.0),
+                merges: rate(now.applied.1, first.applied.1),
+            }
+        });
+        self.done.push_back(now);
+        if self.done.len() > RATE_OVER {
+            self.done.pop_front();
+        }
+        rates
     }
 
     /// What each part is at now.

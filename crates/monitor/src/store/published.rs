@@ -34,8 +34,41 @@ pub struct HeldTable {
     pub since: DateTime<Utc>,
 }
 
+/// A table that is being read.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ReadingTable {
+    /// The source table.
+    pub table: String,
+    /// Rows until now.
+    pub rows: u64,
+    /// Of how many, as the source estimates; none if it does not.
+    pub of: Option<u64>,
+}
+
+impl ReadingTable {
+    /// How much of it is read, of 100, at most 99: estimates are no more than that.
+    pub fn percent(&self) -> Option<u64> {
+        let of = self.of.filter(|of| *of > 0)?;
+        Some((self.rows.saturating_mul(100) / of).min(99))
+    }
+}
+
+/// What was done in a second, on the average of the last ten.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Rates {
+    /// Changes that were read.
+    pub read: f64,
+    /// Their bytes.
+    pub read_bytes: f64,
+    /// Changes that were applied.
+    pub applied: f64,
+    /// Batches that the target committed.
+    pub merges: f64,
+}
+
 /// What a run says of itself. Losing it loses nothing: it is said again a second later.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 #[serde(default)]
 pub struct Published {
     /// The run.
@@ -64,6 +97,10 @@ pub struct Published {
     pub writer: Option<Standing>,
     /// What was done since the run began.
     pub sums: SumsPublished,
+    /// How fast it is.
+    pub rates: Rates,
+    /// Tables that are being read.
+    pub reading: Vec<ReadingTable>,
     /// Tables whose changes are kept.
     pub held: Vec<HeldTable>,
     /// The last transactions that were applied, the last first.

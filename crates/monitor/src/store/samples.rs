@@ -178,7 +178,7 @@ fn put_slowest(db: &Connection, of: (i64, i64, i64), slowest: &[AppliedTransacti
 }
 
 /// Of how many tables it is kept that a slow transaction changed them.
-const MOST_TABLES: usize = 8;
+const MOST_TABLES: usize = 4;
 
 /// What is kept of a table's stretch: its number in the store and the sample.
 pub(super) fn read_table_sample(r: &Row<'_>) -> rusqlite::Result<TableSample> {

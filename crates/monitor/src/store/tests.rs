@@ -4,7 +4,7 @@ use super::base::StateStore;
 use chrono::{DateTime, TimeDelta, Utc};
 use moorage_core::change::counters::Operations;
 use moorage_core::watch::lag::Steps;
-use moorage_core::watch::sample::{Sample, TableSample};
+use moorage_core::watch::sample::{AppliedTransaction, Sample, TableSample};
 use rstest::rstest;
 use std::time::Duration;
 
@@ -107,4 +107,69 @@ fn of_tables_minutes_become_hours_and_nothing_is_lost(#[case] tables: u64, #[cas
         store.db().query_row(sql, [end.timestamp() - DAY_S - 3600], |r| r.get(0)).unwrap()
     };
     assert_eq!(old, 0);
+}
+
+/// Bytes that a table of the store takes by row.
+fn bytes_by_row(store: &StateStore, table: &str) -> f64 {
+    let sql = format!(
+        "SELECT (SELECT sum(pgsize) FROM dbstat WHERE name = '{table}') * 1.0 / (SELECT count(*) FROM {table})"
+    );
+    store.db().query_row(&sql, [], |r| r.get(0)).unwrap()
+}
+
+/// What busy tables take, all of them changed sixty times a minute and with lags from 5 ms to 5 s, times the most rows that there
+/// can be.
+#[test]
+fn a_year_of_a_pipeline_with_500_busy_tables_stays_below_100_mib() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = StateStore::open(folder.path()).unwrap();
+    let busy = |number: u64| Duration::from_micros(5000 << (lag(number).as_micros() % 10)) + lag(number) / 10;
+    for minute in 0..20 {
+        let until = noon() + TimeDelta::minutes(minute + 1);
+        let of = |table: u64| {
+            let mut sample = TableSample::begin(format!("public.a_table_with_a_name_{table}"));
+            sample.operations = Operations { inserts: 4000, updates: 300_000, deletes: 70, truncates: 0 };
+            sample.bytes = 500_000_000;
+            (0..60).for_each(|n| sample.lag.record(busy(table * 60 + n), 1));
+            sample
+        };
+        store.keep_table_samples("quayside", until, &(0..500).map(of).collect::<Vec<_>>());
+    }
+    for second in 0..300 {
+        let mut sample =
+            Sample { span: Duration::from_secs(1), ..Sample::begin(noon() + TimeDelta::seconds(second)) };
+        for n in 0..500 {
+            let apply = busy(second as u64 * 500 + n);
+            sample.lags.record(&Steps { capture: apply / 2, queue: apply / 3, apply });
+            sample.is_slow(AppliedTransaction {
+                committed_at: sample.from,
+                position: "1A/2B3C4D5E".into(),
+                changes: n,
+                tables: (0..8).map(|t| (format!("public.a_table_with_a_name_{t}"), n)).collect(),
+                capture_us: n,
+                queue_us: n * 1000,
+                apply_us: 1_000_000,
+            });
+        }
+        store.keep_sample("quayside", &sample);
+    }
+    let tables =
+        bytes_by_row(&store, "table_samples") * super::thinning::MOST_ROWS.iter().sum::<i64>() as f64;
+    let stretches = 3600.0 + 1440.0 + 366.0 * 24.0;
+    let pipeline =
+        (bytes_by_row(&store, "samples") + 3.0 * bytes_by_row(&store, "slow_transactions")) * stretches;
+    let mib = |bytes: f64| bytes / f64::from(1 << 20);
+    let all = format!(
+        "tables {:.1} MiB ({:.0} bytes each), pipeline {:.1} MiB",
+        mib(tables),
+        bytes_by_row(&store, "table_samples"),
+        mib(pipeline)
+    );
+    println!(
+        "{all}: {:.0} {:.0}",
+        bytes_by_row(&store, "samples"),
+        bytes_by_row(&store, "slow_transactions")
+    );
+    // Runs and events have room beside it.
+    assert!(mib(tables + pipeline) < 75.0, "{all}");
 }

@@ -8,8 +8,8 @@ use moorage_core::watch::tiers::{OF_PIPELINE, OF_TABLES, Tier, begin_of, too_old
 use rusqlite::{Connection, params};
 
 /// How many rows a pipeline's tables may have in each tier: those of the oldest stretches go on into the next before their time.
-/// With some 80 bytes a row they take 64 MiB at most.
-const MOST_ROWS: [i64; 3] = [300_000, 300_000, 200_000];
+/// With some 95 bytes a row they take 54 MiB at most (see the test of a year).
+pub(super) const MOST_ROWS: [i64; 3] = [200_000, 200_000, 200_000];
 
 /// How many stretches are thinned at once, so that nothing else waits for long.
 const AT_ONCE: u32 = 120;
