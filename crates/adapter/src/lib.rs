@@ -19,6 +19,7 @@ pub mod secret;
 mod stored;
 mod stream;
 mod turn;
+mod usage;
 
 pub use as_source::{
     CapturePlan, CaptureSource, CaptureState, CaptureWords, GONE, Head, InspectSource, Inspected,
@@ -45,3 +46,4 @@ pub use stream::{
     segment_channel,
 };
 pub use turn::{Holder, TakeFrom, Turn};
+pub use usage::{Usage, UsageCounter};

@@ -6,7 +6,7 @@ use moorage_adapter::{
     AdapterError, DecideTarget, DependentView, Events, ExistingTable, Guarantees, Holder, InspectTarget,
     LoadTarget, LoadedTable, Memo, MemoKind, Merge, RecallTarget, Reject, Replacement, Result, Settle,
     Settled, Step, StoredTable, Surveyed, TableProgress, TakeFrom, Target, TargetAddress, TargetLook, Turn,
-    WriteTarget,
+    Usage, WriteTarget,
 };
 use moorage_core::apply::prepare::TableBatch;
 use moorage_core::change::block::ChangeBlock;
@@ -135,6 +135,10 @@ impl Merge for FaultyMerge {
 
 #[async_trait]
 impl InspectTarget for FaultyTarget {
+    fn usage(&self) -> Option<Usage> {
+        self.inner.usage()
+    }
+
     fn address(&self) -> TargetAddress {
         self.inner.address()
     }

@@ -7,7 +7,7 @@ use moorage_adapter::{
     CapturePlan, CaptureSource, CaptureState, CaptureWords, ChangeStream, Console, Durable, Events, Head,
     InspectSource, Inspected, Lack, LookAtSource, Prepared, QueueGauge, Removed, Result, SetUp, SetUpSource,
     SnapshotMark, SnapshotSink, Source, SourceAddress, SourceLog, SourceLook, StreamStart, StreamTable,
-    StreamedSegment, Tail, TailFrom, Waiting,
+    StreamedSegment, Tail, TailFrom, Usage, Waiting,
 };
 use moorage_core::change::kind::Transaction;
 use moorage_core::checkpoint::stored::Checkpoint;
@@ -71,6 +71,10 @@ impl ChangeStream for FaultyStream {
 impl InspectSource for FaultySource {
     async fn address(&self) -> Result<SourceAddress> {
         self.fuse.guard(self.inner.address()).await
+    }
+
+    fn usage(&self) -> Option<Usage> {
+        self.inner.usage()
     }
 
     fn lacks(&self) -> &'static [Lack] {

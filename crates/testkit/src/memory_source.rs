@@ -7,7 +7,7 @@ use moorage_adapter::{
     AdapterError, CapturePlan, CaptureSource, CaptureState, CaptureWords, ChangeStream, Console, Durable,
     Events, Head, InspectSource, Inspected, Lack, LookAtSource, Prepared, QueueGauge, Removed, Result,
     SegmentSender, SetUp, SetUpSource, SnapshotMark, SnapshotSink, SourceAddress, SourceLog, SourceLook,
-    Step, StreamStart, StreamTable, StreamedSegment, Tail, TailFrom, Waiting, segment_channel,
+    Step, StreamStart, StreamTable, StreamedSegment, Tail, TailFrom, Usage, Waiting, segment_channel,
 };
 use moorage_core::change::kind::Transaction;
 use moorage_core::change::segment::Segment;
@@ -280,6 +280,10 @@ impl InspectSource for MemorySource {
 
     async fn console(&self) -> Result<Box<dyn Console>> {
         Err(AdapterError::refused("memory", "it has no statements"))
+    }
+
+    fn usage(&self) -> Option<Usage> {
+        None
     }
 
     fn lacks(&self) -> &'static [Lack] {

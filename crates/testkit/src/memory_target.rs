@@ -10,7 +10,7 @@ use moorage_adapter::{
     AdapterError, Committing, DecideTarget, DependentView, Events, ExistingTable, Guarantees, Holder,
     InspectTarget, Lack, LoadTarget, LoadedTable, MemoKind, Merge, RecallTarget, Reject, Replacing, Result,
     Settle, Settled, Step, StoredTable, Surveyed, TableState, TakeFrom, TargetAddress, TargetLook, Turn,
-    WriteTarget,
+    Usage, WriteTarget,
 };
 use moorage_core::change::block::ChangeBlock;
 use moorage_core::change::counters::TableCounters;
@@ -95,6 +95,10 @@ impl MemoryTarget {
 
 #[async_trait]
 impl InspectTarget for MemoryTarget {
+    fn usage(&self) -> Option<Usage> {
+        None
+    }
+
     fn address(&self) -> TargetAddress {
         TargetAddress {
             system: "memory".into(),

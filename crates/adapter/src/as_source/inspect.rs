@@ -1,6 +1,6 @@
 //! What is asked of a source before anything is made in it.
 
-use crate::{AdapterError, CapturePlan, Console, Lack, Result};
+use crate::{AdapterError, CapturePlan, Console, Lack, Result, Usage};
 use async_trait::async_trait;
 use moorage_core::TableName;
 use moorage_core::model::described::SourceTable;
@@ -82,6 +82,9 @@ impl SetUp<'_> {
 pub trait InspectSource: Send + Sync {
     /// Where it is. The first connection of most commands: its error names the layer that failed.
     async fn address(&self) -> Result<SourceAddress>;
+
+    /// What this process has asked of it so far; none where that costs nobody anything, as of a file.
+    fn usage(&self) -> Option<Usage>;
 
     /// What it does not do. Pure, and always the same.
     fn lacks(&self) -> &'static [Lack];

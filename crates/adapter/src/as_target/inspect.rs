@@ -1,6 +1,6 @@
 //! What is asked of a target before anything is made in it.
 
-use crate::{Guarantees, Result};
+use crate::{Guarantees, Result, Usage};
 use async_trait::async_trait;
 use moorage_core::drift::alter::Alteration;
 use moorage_core::drift::standing::TargetColumns;
@@ -48,6 +48,9 @@ pub struct ExistingTable {
 pub trait InspectTarget: Send + Sync {
     /// Where it is. Pure.
     fn address(&self) -> TargetAddress;
+
+    /// What this process has asked of it so far; none where that costs nobody anything, as of a file.
+    fn usage(&self) -> Option<Usage>;
 
     /// What it promises. Pure, and always the same.
     fn guarantees(&self) -> Guarantees;

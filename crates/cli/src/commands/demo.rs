@@ -218,7 +218,8 @@ impl Demo {
             ("moorage changes stays", "shows what happens to stays, as it happens"),
             ("moorage row vessels 7 --wait", "one row on both sides, until they agree"),
             ("moorage drift", "what changed in the tables' structure, and what was done"),
-            ("moorage status", "says how far everything is"),
+            ("moorage status", "says how far everything is, and what is wrong"),
+            ("moorage lag", "how far behind, now and over time, and where the time goes"),
         ] {
             render::note(format!("  {command:<30}{what}"));
         }

@@ -5,6 +5,7 @@ use crate::exit::Finished;
 use crate::failure::Failure;
 use crate::{load, render};
 use chrono::Utc;
+use moorage_adapter::Usage;
 use moorage_core::checkpoint::stored::Stage;
 use moorage_engine::{Counting, PipelineStatus, Problem, ProblemKind, TableStatus};
 use moorage_monitor::Standing;
@@ -153,7 +154,18 @@ fn parts(status: &PipelineStatus) -> Vec<String> {
         None => "no stream is open".into(),
     };
     let (rates, sums) = (&said.rates, &said.sums);
-    vec![
+    let asked = |end: &str, usage: Option<Usage>| {
+        usage.map(|usage| {
+            format!(
+                "{end}  asked for {} statements over {} connections since the run began: {} came, {} went",
+                render::number(usage.statements),
+                render::number(usage.connections),
+                render::size(usage.received_bytes),
+                render::size(usage.sent_bytes)
+            )
+        })
+    };
+    let mut lines = vec![
         format!(
             "reader  {}; {:.0} changes a second, {} a second",
             standing(&said.reader),
@@ -181,7 +193,10 @@ fn parts(status: &PipelineStatus) -> Vec<String> {
             render::number(sums.operations.total()),
             render::number(sums.merges)
         ),
-    ]
+    ];
+    lines.extend(asked("source", said.source_usage));
+    lines.extend(asked("target", said.target_usage));
+    lines
 }
 
 /// What was not as it should be in a table: changes that were given up or adjusted.

@@ -1,6 +1,7 @@
 //! What is measured of a run: told by what follows changes, and published every second by a task of its own, also while nothing
 //! else goes on.
 
+use super::ends::Pipeline;
 use super::keeper::Measured;
 use super::notes::Notes;
 use chrono::{DateTime, Utc};
@@ -67,7 +68,7 @@ impl Measuring {
     }
 
     /// Publishes every second, and never ends.
-    pub(crate) async fn publish(&self, notes: &Notes) -> Infallible {
+    pub(crate) async fn publish(&self, pipeline: &Pipeline, notes: &Notes) -> Infallible {
         let mut tables_at = Instant::now() + TABLES_EVERY;
         loop {
             tokio::time::sleep(PUBLISH_EVERY).await;
@@ -75,13 +76,16 @@ impl Measuring {
             if tables {
                 tables_at = Instant::now() + TABLES_EVERY;
             }
-            notes.measured(self.take(tables));
+            notes.measured(self.take(pipeline, tables));
         }
     }
 
     /// What was measured since the last time; with what was measured of the tables if they are wanted.
-    pub(crate) fn take(&self, tables: bool) -> Measured {
-        self.with(|m| m.take(Utc::now(), tables))
+    pub(crate) fn take(&self, pipeline: &Pipeline, tables: bool) -> Measured {
+        let mut measured = self.with(|m| m.take(Utc::now(), tables));
+        measured.published.source_usage = pipeline.source.usage();
+        measured.published.target_usage = pipeline.target.usage();
+        measured
     }
 }
 

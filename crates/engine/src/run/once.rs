@@ -59,7 +59,7 @@ pub async fn run(
             Err(error) => Err(error.into()),
             Ok(never) => match never {},
         },
-        never = context.measuring.publish(&notes) => match never {},
+        never = context.measuring.publish(pipeline, &notes) => match never {},
     };
     turn::end(pipeline).await;
     let (outcome, words) = match &done {
@@ -68,7 +68,7 @@ pub async fn run(
         Ok(Outcome::Stopped { by }) => ("stopped", by.clone()),
         Err(error) => ("failed", error.to_string()),
     };
-    notes.measured(context.measuring.take(true));
+    notes.measured(context.measuring.take(pipeline, true));
     notes.end(outcome, words).await;
     done
 }

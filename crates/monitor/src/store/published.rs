@@ -5,6 +5,7 @@ use super::runs::RunSums;
 use super::samples::{pipeline_number, table_number};
 use crate::error::Result;
 use chrono::{DateTime, Utc};
+use moorage_adapter::Usage;
 use moorage_core::change::counters::Operations;
 use moorage_core::watch::meter::TableTotals;
 use moorage_core::watch::sample::AppliedTransaction;
@@ -99,6 +100,10 @@ pub struct Published {
     pub sums: SumsPublished,
     /// How fast it is.
     pub rates: Rates,
+    /// What the run's process has asked of the source; none where that costs nobody anything.
+    pub source_usage: Option<Usage>,
+    /// Likewise of the target.
+    pub target_usage: Option<Usage>,
     /// Tables that are being read.
     pub reading: Vec<ReadingTable>,
     /// Tables whose changes are kept.

@@ -32,7 +32,7 @@ use moorage_adapter::{
     AdapterError, CapturePlan, CaptureSource, CaptureState, CaptureWords, ChangeStream, Console, Events,
     Head, InspectSource, Inspected, Lack, LookAtSource, Prepared, Removed, Result, SetUp, SetUpSource,
     SnapshotMark, SnapshotSink, SourceAddress, SourceLog, SourceLook, StreamStart, StreamTable, Tail,
-    TailFrom, Waiting,
+    TailFrom, Usage, Waiting,
 };
 use moorage_core::change::kind::Transaction;
 use moorage_core::checkpoint::stored::Checkpoint;
@@ -125,6 +125,10 @@ impl InspectSource for PostgresSource {
 
     async fn console(&self) -> Result<Box<dyn Console>> {
         Ok(Box::new(PostgresConsole::new(self.session().await?)))
+    }
+
+    fn usage(&self) -> Option<Usage> {
+        Some(self.address.usage.so_far())
     }
 
     fn lacks(&self) -> &'static [Lack] {

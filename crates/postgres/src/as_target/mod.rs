@@ -39,7 +39,7 @@ use look::PostgresTargetLook;
 use moorage_adapter::{
     Committing, DecideTarget, DependentView, Doing, Events, ExistingTable, Guarantees, Holder, InspectTarget,
     LoadTarget, LoadedTable, MemoKind, Merge, RecallTarget, Reject, Replacing, Result, Settle, Settled, Step,
-    StoredTable, Surveyed, TableState, TakeFrom, TargetAddress, TargetLook, Turn, WriteTarget,
+    StoredTable, Surveyed, TableState, TakeFrom, TargetAddress, TargetLook, Turn, Usage, WriteTarget,
 };
 use moorage_core::change::block::ChangeBlock;
 use moorage_core::checkpoint::stored::Checkpoint;
@@ -57,6 +57,10 @@ const BUILD_MEMORY: &str = "SELECT set_config('maintenance_work_mem', '256MB', f
 
 #[async_trait]
 impl InspectTarget for PostgresTarget {
+    fn usage(&self) -> Option<Usage> {
+        Some(self.address.usage.so_far())
+    }
+
     fn address(&self) -> TargetAddress {
         TargetAddress {
             system: "PostgreSQL".into(),

@@ -1,5 +1,6 @@
 //! Where a server is and how to log in, from the address in the project file.
 
+use moorage_adapter::UsageCounter;
 use percent_encoding::percent_decode_str;
 use secrecy::SecretString;
 use serde::Deserialize;
@@ -107,6 +108,8 @@ pub struct PostgresAddress {
     pub takes_role: bool,
     /// How long one attempt to connect may take.
     pub connect_timeout: Duration,
+    /// Counts what is asked of the server by this address and its clones.
+    pub usage: UsageCounter,
 }
 
 /// Stands for a host that is not given; no host can have this name (RFC 2606).
@@ -178,6 +181,7 @@ impl PostgresAddress {
             role: None,
             takes_role: true,
             connect_timeout: Duration::from_secs(5),
+            usage: UsageCounter::default(),
         };
         for (name, value) in url.query_pairs() {
             match name.as_ref() {

@@ -203,6 +203,7 @@ impl Session {
 
     /// The client itself, for what the methods here do not cover.
     pub(crate) fn client(&self) -> &Client {
+        self.place.usage.asks();
         &self.client
     }
 
@@ -218,6 +219,7 @@ impl Session {
         work: impl Future<Output = std::result::Result<T, tokio_postgres::Error>>,
     ) -> Result<T> {
         let doing = doing.into();
+        self.place.usage.asks();
         watched(&self.place, &doing, async { work.await.map_err(|e| self.error(&doing, &e)) }).await
     }
 

@@ -4,7 +4,7 @@
 use crate::wire::address::{PostgresAddress, SslMode};
 use crate::wire::certificate::{self, Certificate};
 use crate::wire::tls::{self, Refused};
-use moorage_adapter::{AdapterError, Layer, Result};
+use moorage_adapter::{AdapterError, Layer, Result, UsageCounter};
 use rustls_pki_types::ServerName;
 use std::io;
 use std::net::{IpAddr, SocketAddr};
@@ -54,6 +54,7 @@ pub(crate) struct Wire {
     left: Arc<AtomicUsize>,
     /// What a log-in can be bound to.
     end_point: Option<Vec<u8>>,
+    usage: UsageCounter,
 }
 
 /// Lets as much arrive as will.
@@ -75,6 +76,7 @@ impl AsyncRead for Wire {
         let left = self.left.load(Ordering::Relaxed);
         let before = buf.filled().len();
         let polled = Pin::new(&mut self.socket).poll_read(cx, buf);
+        self.usage.receives(buf.filled().len() - before);
         if left == usize::MAX || !matches!(polled, Poll::Ready(Ok(()))) {
             return polled;
         }
@@ -92,7 +94,11 @@ impl AsyncRead for Wire {
 
 impl AsyncWrite for Wire {
     fn poll_write(mut self: Pin<&mut Self>, cx: &mut Context<'_>, bytes: &[u8]) -> Poll<io::Result<usize>> {
-        Pin::new(&mut self.socket).poll_write(cx, bytes)
+        let polled = Pin::new(&mut self.socket).poll_write(cx, bytes);
+        if let Poll::Ready(Ok(written)) = &polled {
+            self.usage.sends(*written);
+        }
+        polled
     }
 
     fn poll_flush(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
@@ -137,7 +143,9 @@ pub(crate) async fn open(address: &PostgresAddress) -> Result<(Wire, Gate, Link)
     let socket = socket.map_err(|error| with_addresses(error, &link))?;
     let left = Arc::new(AtomicUsize::new(MOST_BEFORE_LOG_IN));
     let end_point = link.tls.as_ref().and_then(|tls| tls.end_point.clone());
-    Ok((Wire { socket, left: left.clone(), end_point }, Gate(left), link))
+    address.usage.connects();
+    let usage = address.usage.clone();
+    Ok((Wire { socket, left: left.clone(), end_point, usage }, Gate(left), link))
 }
 
 pub(crate) fn failed(address: &PostgresAddress, layer: Layer, reason: impl Into<String>) -> AdapterError {

@@ -24,7 +24,7 @@ use moorage_adapter::{
     AdapterError, CapturePlan, CaptureSource, CaptureState, CaptureWords, ChangeStream, Console, Event,
     Events, Head, InspectSource, Inspected, Lack, LookAtSource, Prepared, Removed, Result, SetUp,
     SetUpSource, SnapshotMark, SnapshotSink, SourceAddress, SourceLog, SourceLook, Step, StreamStart,
-    StreamTable, Tail, TailFrom, Waiting, WaitingNotes, object_name,
+    StreamTable, Tail, TailFrom, Usage, Waiting, WaitingNotes, object_name,
 };
 use moorage_core::change::kind::Transaction;
 use moorage_core::checkpoint::decide::{CapturePoint, Refusal};
@@ -177,6 +177,10 @@ impl InspectSource for SqliteSource {
 
     async fn console(&self) -> Result<Box<dyn Console>> {
         Ok(Box::new(console::SqliteConsole::open(&self.path)?))
+    }
+
+    fn usage(&self) -> Option<Usage> {
+        None
     }
 
     fn lacks(&self) -> &'static [Lack] {

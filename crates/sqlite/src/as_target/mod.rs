@@ -31,7 +31,7 @@ use moorage_adapter::{
     AdapterError, Committing, DecideTarget, DependentView, Doing, Events, ExistingTable, Guarantees, Holder,
     InspectTarget, Lack, LoadTarget, LoadedTable, MemoKind, Merge, RecallTarget, Reject, Replacing, Result,
     Settle, Settled, Step, StoredTable, Surveyed, TableState, TakeFrom, TargetAddress, TargetLook, Turn,
-    WriteTarget,
+    Usage, WriteTarget,
 };
 use moorage_core::change::block::ChangeBlock;
 use moorage_core::checkpoint::stored::Checkpoint;
@@ -162,6 +162,10 @@ fn transact<T>(
 
 #[async_trait]
 impl InspectTarget for SqliteTarget {
+    fn usage(&self) -> Option<Usage> {
+        None
+    }
+
     fn address(&self) -> TargetAddress {
         TargetAddress {
             system: "SQLite".into(),

@@ -15,7 +15,7 @@ use files::{Table, of_pipeline, of_table};
 use moorage_adapter::{
     AdapterError, Committing, DependentView, Events, ExistingTable, Guarantees, Holder, InspectTarget, Lack,
     MemoKind, Merge, RecallTarget, Replacing, Result, StoredTable, TakeFrom, TargetAddress, TargetLook, Turn,
-    WriteTarget,
+    Usage, WriteTarget,
 };
 use moorage_core::checkpoint::stored::Checkpoint;
 use moorage_core::drift::alter::Alteration;
@@ -32,6 +32,10 @@ pub use place::FolderTarget;
 
 #[async_trait]
 impl InspectTarget for FolderTarget {
+    fn usage(&self) -> Option<Usage> {
+        None
+    }
+
     fn address(&self) -> TargetAddress {
         let (nobody, database) = (String::new(), self.files.folder.display().to_string());
         TargetAddress { system: "folder".into(), host: nobody.clone(), database, user: nobody }

@@ -29,7 +29,7 @@ use moorage_adapter::{
     AdapterError, CapturePlan, CaptureSource, CaptureState, CaptureWords, ChangeStream, Console, Events,
     Head, InspectSource, Inspected, Lack, LookAtSource, Prepared, Removed, Result, SetUp, SetUpSource,
     SnapshotMark, SnapshotSink, SourceAddress, SourceLog, SourceLook, StreamStart, StreamTable, Tail,
-    TailFrom, Waiting, WaitingNotes, object_name,
+    TailFrom, Usage, Waiting, WaitingNotes, object_name,
 };
 use moorage_core::change::kind::Transaction;
 use moorage_core::checkpoint::decide::{CapturePoint, Refusal};
@@ -148,6 +148,10 @@ impl InspectSource for PostgresTriggerSource {
 
     async fn console(&self) -> Result<Box<dyn Console>> {
         self.plain.console().await
+    }
+
+    fn usage(&self) -> Option<Usage> {
+        Some(self.address.usage.so_far())
     }
 
     fn lacks(&self) -> &'static [Lack] {
