@@ -144,17 +144,15 @@ impl<P: Polled> Polling<P> {
                 segment.unseen_at = seen.at;
                 segment.seen_at = is_whole.then_some(asked_at).min(captured_at);
                 let is_news = segment.last_commit.is_some() || !segment.notes.is_empty();
-                if is_news {
-                    if !sender.send(segment).await {
-                        return Ok(());
-                    }
+                if is_news && !sender.send(segment).await {
+                    return Ok(());
                 }
                 moves = false;
             }
             if is_whole {
                 seen.at = Some(asked_at);
             }
-            if let Some(at) = seen.to_be_said(captured_at)
+            if let Some(at) = seen.next_to_say(captured_at)
                 && !sender.send(Segment::nothing_missing_at(at)).await
             {
                 return Ok(());
@@ -183,7 +181,7 @@ struct LastSeen {
 }
 
 impl LastSeen {
-    fn to_be_said(&mut self, captured_at: Option<DateTime<Utc>>) -> Option<DateTime<Utc>> {
+    fn next_to_say(&mut self, captured_at: Option<DateTime<Utc>>) -> Option<DateTime<Utc>> {
         let at = self.at.min(captured_at);
         let at = at.filter(|at| self.said.is_none_or(|said| *at - said >= SAID_EVERY))?;
         self.said = Some(at);

@@ -12,7 +12,7 @@ pub async fn history(global: &Global, args: &HistoryArgs) -> Result<Finished, Fa
     let which: Vec<String> = args.pipeline.iter().cloned().collect();
     let pipelines = load::pipelines(global, &which)?;
     if let Some(run) = args.run {
-        let Some((past, events)) = moorage_engine::history_of(&pipelines, run)? else {
+        let Some((past, events)) = moorage_engine::history_of(&pipelines, run).await? else {
             let words = format!("there is no run {run}: `moorage history` lists those that there are");
             return Err(Failure::usage(words));
         };
@@ -22,7 +22,7 @@ pub async fn history(global: &Global, args: &HistoryArgs) -> Result<Finished, Fa
     let wanted = WantedRuns { since: args.since, errors: args.errors, most: args.limit };
     let mut all = Vec::new();
     for pipeline in &pipelines {
-        all.extend(moorage_engine::history(pipeline, &wanted)?);
+        all.extend(moorage_engine::history(pipeline, &wanted).await?);
     }
     all.sort_by_key(|past| std::cmp::Reverse(past.record.run));
     all.truncate(args.limit as usize);

@@ -71,7 +71,10 @@ fn now(now: &Behind) -> String {
     match now.behind_us {
         Some(0) if now.running.is_none() => format!("nothing waits in the source{stopped}"),
         Some(us) => format!("{} behind{until}{stopped}", render::micros(us)),
-        None => format!("nothing is known of it yet{stopped}; `moorage run` begins"),
+        None => match &now.running {
+            Some(running) => format!("not known yet; process {} on {} runs it", running.pid, running.host),
+            None => "nothing is known of it yet; not running; `moorage run` begins".into(),
+        },
     }
 }
 

@@ -40,7 +40,7 @@ fn show(global: &Global, status: &PipelineStatus, problem_was_said: bool) {
             continue;
         }
         let words = in_words(problem, status);
-        render::out(render::plain("  ").then(render::coloured(global, &words, render::RED)));
+        render::out(render::plain("  wrong   ").then(render::coloured(global, &words, render::RED)));
         render::out(format!("          `{}`", problem.next));
     }
     render::out(format!("  now     {}", now(status)));

@@ -212,6 +212,21 @@ fn an_idle_pipeline_beside_a_busy_application_is_near_and_the_slot_moves_on() {
     stop(running);
 }
 
+/// The folder of local state is removed beside a live run: it goes on there, and is heard and asked through a new one.
+#[test]
+fn a_run_whose_folder_was_removed_goes_on_in_a_new_one() {
+    let mirror = Mirror::new("lag_removed", TABLE);
+    mirror.catch_up();
+    let running = run(&mirror);
+    until(&mirror, "it is near", |lag| behind_s(lag) < 2.0);
+    std::fs::remove_dir_all(mirror.path(".moorage")).unwrap();
+    until(&mirror, "it is near again", |lag| lag["now"]["said_at"].is_string() && behind_s(lag) < 2.0);
+    mirror.moorage(&["history"]).expect(0, &["running"]);
+    mirror.moorage(&["status"]).expect(0, &["what was known of it before was removed"]);
+    stop(running);
+    mirror.assert_follows(&["berths"]);
+}
+
 /// Also without a word of a run: from the target and the source.
 #[test]
 fn what_is_not_known_here_is_asked_of_both_ends() {

@@ -12,7 +12,7 @@ pub fn full_in(samples: &[Sample]) -> Option<Duration> {
     let mut known =
         samples.iter().filter_map(|s| Some((s.from, s.kept_bytes? as f64, s.limit_bytes? as f64)));
     let first = known.next()?;
-    let last = known.last()?;
+    let last = known.next_back()?;
     let seconds = (last.0 - first.0).as_seconds_f64();
     let rate = (last.1 - first.1) / seconds;
     let left = (last.2 - last.1).max(0.0) / rate;

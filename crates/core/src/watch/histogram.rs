@@ -79,7 +79,7 @@ impl Durations {
         self.0.iter_recorded().map(|v| of(v.value_iterated_to(), v.count_at_value())).sum()
     }
 
-    /// What was seen, in few bytes: pairs of numbers in base 128 (LEB128), how many [places](place) further than the one before,
+    /// What was seen, in few bytes: pairs of numbers in base 128 (LEB128), how many places further than the one before,
     /// and how often. Within 3.2 %, however fine it was.
     pub fn to_bytes(&self) -> Vec<u8> {
         let mut counts: Vec<(u64, u64)> = Vec::new();

@@ -286,10 +286,12 @@ impl Meter {
 
     fn advance(&mut self, to: Option<DateTime<Utc>>, now: DateTime<Utc>) {
         self.note_lag(now);
-        self.complete_until = self.complete_until.max(to);
+        self.complete_until = self.complete_until.max(to).map(|until| until.min(now));
     }
 
     fn note_lag(&mut self, now: DateTime<Utc>) {
+        // A clock that was set back must not make a moment that is yet to come look as if it had been.
+        self.complete_until = self.complete_until.map(|until| until.min(now));
         self.interval.behind = self.interval.behind.max(self.lag(now));
     }
 

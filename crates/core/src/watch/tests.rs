@@ -117,6 +117,18 @@ fn what_the_source_says_counts_once_all_before_it_is_applied() {
     assert_eq!(ms(meter.lag(at(6000))), Some(4000));
 }
 
+/// Our clock is set back by an hour, and then the source falls silent.
+#[test]
+fn a_clock_that_is_set_back_hides_nothing() {
+    let mut meter = Meter::new(at(0));
+    meter.read(&Segment::nothing_missing_at(at(10_000)), at(10_010), merged);
+    let back = -3_600_000;
+    assert_eq!(ms(meter.sample(at(back + 11_000)).behind), Some(0));
+    assert_eq!(ms(meter.lag(at(back + 71_000))), Some(60_000));
+    meter.read(&Segment::nothing_missing_at(at(back + 80_000)), at(back + 80_010), merged);
+    assert_eq!(ms(meter.lag(at(back + 81_000))), Some(1000));
+}
+
 #[test]
 fn what_is_on_its_way_when_the_stream_breaks_is_read_again() {
     let mut meter = Meter::new(at(0));

@@ -1,6 +1,6 @@
 //! Past runs of a pipeline, and what happened in them.
 
-use super::running::running;
+use super::running::{RunningNow, running_anywhere};
 use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::Result;
 use chrono::{DateTime, Utc};
@@ -62,8 +62,9 @@ pub struct WantedRuns {
 }
 
 impl PastRun {
-    fn of(pipeline: &Pipeline, record: RunRecord, now: DateTime<Utc>) -> Self {
-        let running = running(pipeline).is_some_and(|r| r.pid == record.pid && record.outcome.is_none());
+    fn of(pipeline: &Pipeline, record: RunRecord, now: (DateTime<Utc>, Option<&RunningNow>)) -> Self {
+        let (now, running) = now;
+        let running = running.is_some_and(|r| r.pid == record.pid && record.outcome.is_none());
         let state = match record.outcome.as_deref() {
             Some("done") => RunOutcome::Done,
             Some("stopped") => RunOutcome::Stopped,
@@ -90,12 +91,13 @@ impl PastRun {
 ///
 /// # Errors
 /// If the state folder cannot be read.
-pub fn history(pipeline: &Pipeline, wanted: &WantedRuns) -> Result<Vec<PastRun>> {
+pub async fn history(pipeline: &Pipeline, wanted: &WantedRuns) -> Result<Vec<PastRun>> {
     let state = StateStore::open(&pipeline.state_folder)?;
     let since = wanted.since.map(|at| at.to_rfc3339());
     // Which of them are wanted is only known once they are read.
     let read = if wanted.errors { u32::MAX } else { wanted.most };
-    let now = Utc::now();
+    let running = running_anywhere(pipeline).await;
+    let now = (Utc::now(), running.as_ref());
     let runs = state.runs(&pipeline.name, since.as_deref(), read)?;
     let runs = runs.into_iter().map(|record| PastRun::of(pipeline, record, now));
     Ok(runs.filter(|run| !wanted.errors || run.is_troubled()).take(wanted.most as usize).collect())
@@ -105,10 +107,12 @@ pub fn history(pipeline: &Pipeline, wanted: &WantedRuns) -> Result<Vec<PastRun>>
 ///
 /// # Errors
 /// If the state folder cannot be read.
-pub fn history_of(pipelines: &[Pipeline], run: i64) -> Result<Option<(PastRun, Vec<RunEvent>)>> {
+pub async fn history_of(pipelines: &[Pipeline], run: i64) -> Result<Option<(PastRun, Vec<RunEvent>)>> {
     let Some(first) = pipelines.first() else { return Ok(None) };
     let state = StateStore::open(&first.state_folder)?;
     let Some((name, record)) = state.run(run)? else { return Ok(None) };
     let Some(pipeline) = pipelines.iter().find(|pipeline| pipeline.name == name) else { return Ok(None) };
-    Ok(Some((PastRun::of(pipeline, record, Utc::now()), state.events_of_run(run)?)))
+    let running = running_anywhere(pipeline).await;
+    let past = PastRun::of(pipeline, record, (Utc::now(), running.as_ref()));
+    Ok(Some((past, state.events_of_run(run)?)))
 }

@@ -5,6 +5,7 @@ use moorage_adapter::Event;
 use moorage_core::watch::meter::{RECENT, TableTotals};
 use moorage_core::watch::sample::{AppliedTransaction, Sample, TableSample};
 use moorage_monitor::{Published, ReadingTable, RunSums, Severity, StateStore};
+use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
 /// How often samples are thinned.
@@ -23,6 +24,7 @@ pub(crate) struct Measured {
 
 /// Keeps what is said of one run.
 pub(super) struct Keeper {
+    folder: PathBuf,
     pub(super) state: StateStore,
     pub(super) pipeline: String,
     run: i64,
@@ -37,12 +39,13 @@ pub(super) struct Keeper {
 }
 
 impl Keeper {
-    pub(super) fn new(state: StateStore, pipeline: &str, run: i64) -> Self {
+    pub(super) fn new(folder: &Path, state: StateStore, pipeline: &str, run: i64) -> Self {
         state.publishes_anew(pipeline);
         let earlier =
             state.published(pipeline).ok().flatten().map(|(_, said)| said.recent).unwrap_or_default();
         let long_ago = Instant::now().checked_sub(THIN_EVERY);
         Self {
+            folder: folder.into(),
             state,
             pipeline: pipeline.into(),
             run,
@@ -104,8 +107,25 @@ impl Keeper {
         }
     }
 
+    /// Someone may have removed the folder beside the run: whoever looks and asks does it in a new one.
+    fn goes_on_in_place(&mut self) {
+        if self.state.is_in_place() {
+            return;
+        }
+        let begun =
+            StateStore::open(&self.folder).and_then(|state| Ok((state.begin_run(&self.pipeline)?, state)));
+        match begun {
+            Ok((run, state)) => {
+                (self.run, self.state) = (run, state);
+                self.state.run_does(run, "running; what was known of it before was removed");
+            }
+            Err(error) => tracing::debug!("{error}"),
+        }
+    }
+
     /// Keeps what was measured.
     pub(super) fn measured(&mut self, measured: Measured) {
+        self.goes_on_in_place();
         let Measured { at, sample, tables, totals, published } = measured;
         self.sums.operations += sample.operations;
         self.sums.bytes += sample.bytes;

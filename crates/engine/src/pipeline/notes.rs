@@ -16,6 +16,8 @@ use tokio::sync::oneshot;
 
 /// How many events may wait for the disk.
 const MOST_EVENTS: usize = 1000;
+/// How many seconds' measures may wait for it.
+const MOST_MEASURED: usize = 60;
 /// How long the end of a run waits for its note to be written.
 const END_PATIENCE: Duration = Duration::from_secs(10);
 
@@ -53,6 +55,7 @@ fn asked(state: &StateStore, pipeline: &str) -> Result<Asked> {
 pub(crate) struct Notes {
     sender: mpsc::Sender<Note>,
     events: Arc<AtomicUsize>,
+    measured: Arc<AtomicUsize>,
 }
 
 impl Notes {
@@ -65,8 +68,9 @@ impl Notes {
         let run = state.begin_run(pipeline)?;
         let (sender, notes) = mpsc::channel();
         let events = Arc::new(AtomicUsize::new(0));
-        let waiting = events.clone();
-        let mut keeper = Keeper::new(state, pipeline, run);
+        let measured = Arc::new(AtomicUsize::new(0));
+        let (waiting, measuring) = (events.clone(), measured.clone());
+        let mut keeper = Keeper::new(folder, state, pipeline, run);
         let keep = move || {
             for note in notes {
                 match note {
@@ -74,7 +78,10 @@ impl Notes {
                         waiting.fetch_sub(1, Ordering::Relaxed);
                         keeper.event(&event);
                     }
-                    Note::Measured(measured) => keeper.measured(*measured),
+                    Note::Measured(measured) => {
+                        measuring.fetch_sub(1, Ordering::Relaxed);
+                        keeper.measured(*measured);
+                    }
                     Note::Answer(table, outcome) => {
                         keeper.state.answer_again(&keeper.pipeline, &table, &outcome)
                     }
@@ -93,7 +100,7 @@ impl Notes {
         };
         let thread = std::thread::Builder::new().name("notes".into()).spawn(keep);
         thread.map_err(|e| StoreError { path: folder.into(), reason: e.to_string() })?;
-        Ok(Self { sender, events })
+        Ok(Self { sender, events, measured })
     }
 
     /// Notes what an event says of the run.
@@ -107,8 +114,10 @@ impl Notes {
 
     /// Notes what was measured.
     pub(crate) fn measured(&self, measured: Measured) {
-        if self.events.load(Ordering::Relaxed) < MOST_EVENTS {
+        if self.measured.fetch_add(1, Ordering::Relaxed) < MOST_MEASURED {
             self.send(Note::Measured(Box::new(measured)));
+        } else {
+            self.measured.fetch_sub(1, Ordering::Relaxed);
         }
     }
 

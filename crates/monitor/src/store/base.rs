@@ -4,6 +4,7 @@ use super::schema;
 use crate::error::{Result, StoreError};
 use crate::folder;
 use rusqlite::{Connection, Row, ToSql};
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Mutex, MutexGuard, PoisonError};
@@ -43,10 +44,17 @@ fn with_way_out(error: &rusqlite::Error) -> String {
     )
 }
 
+/// Device and number of a file; none if it is not there.
+fn which(path: &Path) -> Option<(u64, u64)> {
+    std::fs::metadata(path).ok().map(|found| (found.dev(), found.ino()))
+}
+
 /// The state store of a project.
 pub struct StateStore {
     path: PathBuf,
     db: Mutex<Connection>,
+    /// Which file it was when it was opened.
+    file: Option<(u64, u64)>,
     /// Whether it was said that something could not be noted.
     said: AtomicBool,
 }
@@ -74,7 +82,7 @@ impl StateStore {
             .and_then(|()| db.execute_batch(SETTINGS))
             .and_then(|()| schema::set_up(&db));
         ready.map_err(|e| failed(broken(&e)))?;
-        Ok(Self { path, db: Mutex::new(db), said: AtomicBool::new(false) })
+        Ok(Self { file: which(&path), path, db: Mutex::new(db), said: AtomicBool::new(false) })
     }
 
     pub(super) fn db(&self) -> MutexGuard<'_, Connection> {
@@ -83,6 +91,11 @@ impl StateStore {
 
     pub(super) fn failed(&self, error: &rusqlite::Error) -> StoreError {
         StoreError { path: self.path.clone(), reason: broken(error) }
+    }
+
+    /// Whether its file is still the one in its place: someone may have removed the folder.
+    pub fn is_in_place(&self) -> bool {
+        self.file.is_some() && which(&self.path) == self.file
     }
 
     /// All rows that a query gives.

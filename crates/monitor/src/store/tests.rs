@@ -165,11 +165,6 @@ fn a_year_of_a_pipeline_with_500_busy_tables_stays_below_100_mib() {
         bytes_by_row(&store, "table_samples"),
         mib(pipeline)
     );
-    println!(
-        "{all}: {:.0} {:.0}",
-        bytes_by_row(&store, "samples"),
-        bytes_by_row(&store, "slow_transactions")
-    );
     // Runs and events have room beside it.
     assert!(mib(tables + pipeline) < 75.0, "{all}");
 }

@@ -180,7 +180,7 @@ impl Looks {
     pub(crate) fn seen_at(&self, place: u64) -> Option<DateTime<Utc>> {
         let mut kept = self.kept();
         let behind = kept.ends.iter().take_while(|(_, end)| *end <= place).count();
-        kept.ends.drain(..behind).last().map(|(at, _)| at)
+        kept.ends.drain(..behind).next_back().map(|(at, _)| at)
     }
 
     async fn look(&self, looker: &mut Option<Looker>) -> Result<()> {
