@@ -52,6 +52,8 @@ pub struct TableTotals {
 /// How much is left to read.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Behind {
+    /// When the source was looked at, by our clock.
+    pub at: DateTime<Utc>,
     /// Bytes of the source's log, or of what stands for it.
     pub unread_bytes: Option<u64>,
     /// What the source keeps for the pipeline, in bytes.
@@ -334,7 +336,10 @@ impl Meter {
         self.note_lag(now);
         let mut sample = std::mem::replace(&mut self.interval, Sample::begin(now));
         sample.span = (now - sample.from).to_std().unwrap_or_default();
-        (sample.unread_bytes, sample.kept_bytes) = (self.behind.unread_bytes, self.behind.kept_bytes);
+        // What was there at the look is done once the target is complete until then, also where nothing of it was carried.
+        let is_done = self.complete_until.is_some_and(|until| until >= self.behind.at);
+        sample.unread_bytes = self.behind.unread_bytes.map(|unread| if is_done { 0 } else { unread });
+        sample.kept_bytes = self.behind.kept_bytes;
         sample.limit_bytes = self.behind.limit_bytes;
         sample
     }

@@ -95,7 +95,7 @@ pub async fn behind(pipeline: &Pipeline) -> Result<Behind> {
         published,
         said_at,
     };
-    if behind.running.is_none() || behind.complete_until.is_none() {
+    if behind.running.is_none() || behind.silent || behind.complete_until.is_none() {
         behind.ask_the_ends(pipeline).await?;
     }
     let nothing_waits = behind.waiting.as_ref().is_some_and(|w| w.changes == Some(0) && !w.or_more);
@@ -157,7 +157,10 @@ impl Behind {
             let said = self.said_at.map_or("it has said nothing yet".into(), |at| {
                 format!("it has said nothing since {}", since(at))
             });
-            return format!("process {} on {} does not go on: {said}", running.pid, running.host);
+            return format!(
+                "{said}: process {} on {} stands still, or cannot write to its folder `.moorage`",
+                running.pid, running.host
+            );
         }
         let said = self.published.clone().unwrap_or_default();
         let all_held =

@@ -44,7 +44,12 @@ impl Driver<'_> {
         let source = &self.context.pipeline.source;
         let at = source.parse_position(&self.checkpoint.position);
         let unread_bytes = at.and_then(|at| source.bytes_between(&at, &head.position));
-        let behind = Behind { unread_bytes, kept_bytes: head.kept_bytes, limit_bytes: head.limit_bytes };
+        let behind = Behind {
+            at: Utc::now(),
+            unread_bytes,
+            kept_bytes: head.kept_bytes,
+            limit_bytes: head.limit_bytes,
+        };
         let any = self.carrying.merges_any();
         self.context.measuring.with(|m| {
             m.meter.skewed(head.skew);
