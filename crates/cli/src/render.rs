@@ -277,6 +277,12 @@ pub fn number(n: u64) -> String {
     out
 }
 
+/// `1 merge`, `1,204 merges`
+pub fn counted(n: u64, one: &str) -> String {
+    let s = if n == 1 { "" } else { "s" };
+    format!("{} {one}{s}", number(n))
+}
+
 /// `3.4 MiB`
 pub fn size(bytes: u64) -> String {
     const UNITS: [&str; 5] = ["B", "KiB", "MiB", "GiB", "TiB"];

@@ -118,13 +118,13 @@ fn one(global: &Global, past: &PastRun, events: &[RunEvent]) -> Result<(), Failu
     }
     let (sums, of) = (&record.sums, &record.sums.operations);
     render::out(format!(
-        "  {} rows read; {} inserts, {} updates, {} deletes in {} transactions, {} merges",
-        render::number(sums.snapshot_rows),
-        render::number(of.inserts),
-        render::number(of.updates),
-        render::number(of.deletes),
-        render::number(sums.transactions),
-        render::number(sums.merges),
+        "  {} read; {}, {}, {} in {}, {}",
+        render::counted(sums.snapshot_rows, "row"),
+        render::counted(of.inserts, "insert"),
+        render::counted(of.updates, "update"),
+        render::counted(of.deletes, "delete"),
+        render::counted(sums.transactions, "transaction"),
+        render::counted(sums.merges, "merge"),
     ));
     render::out("");
     for event in events {
@@ -179,8 +179,8 @@ pub fn words(event: &Event) -> String {
 fn read(rows: u64, elapsed_ms: u64) -> String {
     let rate = rows as f64 * 1000.0 / elapsed_ms.max(1) as f64;
     format!(
-        "{} rows read in {} ({} a second)",
-        render::number(rows),
+        "{} read in {} ({} a second)",
+        render::counted(rows, "row"),
         render::span(elapsed_ms),
         render::number(rate as u64)
     )

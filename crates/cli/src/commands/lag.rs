@@ -4,6 +4,7 @@ use crate::args::{Format, Global, LagArgs, LagBy};
 use crate::exit::Finished;
 use crate::failure::Failure;
 use crate::{load, render};
+use moorage_core::change::counters::Operations;
 use moorage_core::watch::sample::AppliedTransaction;
 use moorage_engine::{Behind, LagView, WantedLag};
 use moorage_monitor::{Period, Quantiles};
@@ -218,84 +219,49 @@ fn tables_of(transaction: &AppliedTransaction) -> String {
     }
 }
 
+/// The heads of counts and of the quantiles of lag.
+const COUNTS: [&str; 5] = ["inserts", "updates", "deletes", "truncates", "bytes"];
+const QUANTILES: [&str; 4] = ["lag_p50_us", "lag_p95_us", "lag_p99_us", "lag_max_us"];
+
+fn counts(of: &Operations, bytes: u64) -> impl Iterator<Item = String> {
+    [of.inserts, of.updates, of.deletes, of.truncates, bytes].map(|n| n.to_string()).into_iter()
+}
+
+fn quantiles(lag: Option<&Quantiles>) -> impl Iterator<Item = String> {
+    let of = |which: fn(&Quantiles) -> u64| optional(lag.map(which));
+    [of(|q| q.p50_us), of(|q| q.p95_us), of(|q| q.p99_us), of(|q| q.max_us)].into_iter()
+}
+
 /// Points over time.
 fn csv(all: &[LagView]) -> Result<(), Failure> {
-    let mut lines = render::Lines::new(&[
-        "pipeline",
-        "from",
-        "to",
-        "transactions",
-        "inserts",
-        "updates",
-        "deletes",
-        "truncates",
-        "bytes",
-        "lag_p50_us",
-        "lag_p95_us",
-        "lag_p99_us",
-        "lag_max_us",
-        "capture_p50_us",
-        "queue_p50_us",
-        "apply_p50_us",
-        "behind_max_us",
-    ]);
+    let steps = ["capture_p50_us", "queue_p50_us", "apply_p50_us", "behind_max_us"];
+    let first = ["pipeline", "from", "to", "transactions"];
+    let mut lines = render::Lines::new(&[&first[..], &COUNTS, &QUANTILES, &steps].concat());
     for view in all {
         for p in &view.points {
-            let of = |q: &Option<Quantiles>, which: fn(&Quantiles) -> u64| optional(q.as_ref().map(which));
-            lines.add(vec![
-                view.pipeline.clone(),
-                render::rfc3339(p.from),
-                render::rfc3339(p.to),
-                p.transactions.to_string(),
-                p.operations.inserts.to_string(),
-                p.operations.updates.to_string(),
-                p.operations.deletes.to_string(),
-                p.operations.truncates.to_string(),
-                p.bytes.to_string(),
-                of(&p.lag, |q| q.p50_us),
-                of(&p.lag, |q| q.p95_us),
-                of(&p.lag, |q| q.p99_us),
-                of(&p.lag, |q| q.max_us),
-                of(&p.capture, |q| q.p50_us),
-                of(&p.queue, |q| q.p50_us),
-                of(&p.apply, |q| q.p50_us),
-                optional(p.behind_max_us),
-            ])?;
+            let transactions = p.transactions.to_string();
+            let mut line =
+                vec![view.pipeline.clone(), render::rfc3339(p.from), render::rfc3339(p.to), transactions];
+            line.extend(counts(&p.operations, p.bytes));
+            line.extend(quantiles(p.lag.as_ref()));
+            line.extend(
+                [&p.capture, &p.queue, &p.apply].map(|step| optional(step.as_ref().map(|q| q.p50_us))),
+            );
+            line.push(optional(p.behind_max_us));
+            lines.add(line)?;
         }
     }
     lines.out()
 }
 
 fn csv_by_table(all: &[LagView]) -> Result<(), Failure> {
-    let mut lines = render::Lines::new(&[
-        "pipeline",
-        "table",
-        "inserts",
-        "updates",
-        "deletes",
-        "truncates",
-        "bytes",
-        "lag_p50_us",
-        "lag_p95_us",
-        "lag_p99_us",
-        "lag_max_us",
-    ]);
+    let mut lines = render::Lines::new(&[&["pipeline", "table"][..], &COUNTS, &QUANTILES].concat());
     for view in all {
         for t in view.tables.iter().flatten() {
-            let of = |which: fn(&Quantiles) -> u64| optional(t.lag.as_ref().map(which));
-            lines.add(vec![
-                view.pipeline.clone(),
-                t.table.clone(),
-                t.operations.inserts.to_string(),
-                t.operations.updates.to_string(),
-                t.operations.deletes.to_string(),
-                t.operations.truncates.to_string(),
-                t.bytes.to_string(),
-                of(|q| q.p50_us),
-                of(|q| q.p95_us),
-                of(|q| q.p99_us),
-                of(|q| q.max_us),
-            ])?;
+            let mut line = vec![view.pipeline.clone(), t.table.clone()];
+            line.extend(counts(&t.operations, t.bytes));
+            line.extend(quantiles(t.lag.as_ref()));
+            lines.add(line)?;
         }
     }
     lines.out()

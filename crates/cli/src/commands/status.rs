@@ -157,9 +157,9 @@ fn parts(status: &PipelineStatus) -> Vec<String> {
     let asked = |end: &str, usage: Option<Usage>| {
         usage.map(|usage| {
             format!(
-                "{end}  asked for {} statements over {} connections since the run began: {} came, {} went",
-                render::number(usage.statements),
-                render::number(usage.connections),
+                "{end}  asked for {} over {} since the run began: {} came, {} went",
+                render::counted(usage.statements, "statement"),
+                render::counted(usage.connections, "connection"),
                 render::size(usage.received_bytes),
                 render::size(usage.sent_bytes)
             )
@@ -173,9 +173,9 @@ fn parts(status: &PipelineStatus) -> Vec<String> {
             render::size(rates.read_bytes as u64)
         ),
         format!(
-            "queue   {}; {} changes on their way ({}), {} of {} between reader and batch",
+            "queue   {}; {} on the way ({}), {} of {} between reader and batch",
             standing(&said.queue),
-            render::number(said.on_the_way.0),
+            render::counted(said.on_the_way.0, "change"),
             render::size(said.on_the_way.1),
             render::size(said.queued_bytes.0),
             render::size(said.queued_bytes.1)
@@ -187,11 +187,11 @@ fn parts(status: &PipelineStatus) -> Vec<String> {
             rates.merges
         ),
         format!(
-            "run     {} rows read, {} transactions, {} changes in {} merges since it began",
-            render::number(sums.snapshot_rows),
-            render::number(sums.transactions),
-            render::number(sums.operations.total()),
-            render::number(sums.merges)
+            "run     {} read, {}, {} in {} since it began",
+            render::counted(sums.snapshot_rows, "row"),
+            render::counted(sums.transactions, "transaction"),
+            render::counted(sums.operations.total(), "change"),
+            render::counted(sums.merges, "merge")
         ),
     ];
     lines.extend(asked("source", said.source_usage));

@@ -263,7 +263,7 @@ fn points_and_tables_come_as_lines_of_values_and_runs_with_what_happened_in_them
     mirror.moorage(&["lag", "--since", "yesterday"]).expect(2, &["a time ago, such as 30m"]);
     mirror
         .moorage(&["history", "1"])
-        .expect(0, &["run 1 of lag_lines", "public.berths: 1 rows read in", "caught up"]);
+        .expect(0, &["run 1 of lag_lines", "public.berths: 1 row read in", "caught up"]);
     mirror.moorage(&["history", "77"]).expect(2, &["there is no run 77", "moorage history"]);
     mirror.moorage(&["history", "--errors"]).expect(0, &["no such run"]);
     mirror.replace("into = \"{table}\"", "into = \"{table}\"\nmerge_every = \"no time\"");

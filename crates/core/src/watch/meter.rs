@@ -196,13 +196,13 @@ impl Meter {
     }
 
     /// The target has committed the batch that was handed to it; it was at it for a while, and counted these changes of source
-    /// tables, among them what was kept before.
+    /// tables, among them what was kept before. Gives the lag of its last transaction, if it had one.
     pub fn applied<'a>(
         &mut self,
         now: DateTime<Utc>,
         took: Duration,
         counted: impl Iterator<Item = (&'a TableName, Operations)>,
-    ) {
+    ) -> Option<Duration> {
         self.interval.merges += 1;
         self.interval.merging += took;
         for (table, operations) in counted {
@@ -212,7 +212,7 @@ impl Meter {
             self.totals.entry(at).or_default().operations += operations;
             self.changed.push(at);
         }
-        let Some((flight, taken_at)) = self.taken.take() else { return };
+        let (flight, taken_at) = self.taken.take()?;
         let skip = flight.read.len().saturating_sub(RECENT);
         for (at, read) in flight.read.iter().enumerate() {
             self.is_applied(read, taken_at, now, at >= skip);
@@ -229,6 +229,7 @@ impl Meter {
         let last = flight.read.last().map(|read| self.skew.by_our_clock(read.transaction.committed_at));
         self.advance(last.max(flight.seen_at), now);
         self.is_complete(now);
+        flight.read.last().map(|read| read.steps(self.skew, &self.stalls, taken_at, now).whole())
     }
 
     fn is_applied(&mut self, read: &Read, taken_at: DateTime<Utc>, now: DateTime<Utc>, is_recent: bool) {

@@ -72,7 +72,7 @@ impl Driver<'_> {
     fn committed(&mut self, committed: Committed, stream: &dyn ChangeStream) {
         let Committed { durable, progress, ended, took } = committed;
         self.tell_of_rejects(&progress);
-        self.is_committed(&progress, took);
+        let lag = self.is_committed(&progress, took);
         self.checkpoint = durable.checkpoint().clone();
         let Some(ended) = ended else { return };
         stream.acknowledge(&durable);
@@ -88,7 +88,8 @@ impl Driver<'_> {
             transactions: ended.end.commits,
             committed_at: transaction.committed_at,
             position: self.checkpoint.position.clone(),
-            lag_ms: self.skew.lag(transaction.committed_at, Utc::now()).as_millis() as u64,
+            lag_ms: lag.unwrap_or_else(|| self.skew.lag(transaction.committed_at, Utc::now())).as_millis()
+                as u64,
             merge_ms: took.as_millis() as u64,
         });
     }

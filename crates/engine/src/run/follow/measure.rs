@@ -73,8 +73,8 @@ impl Driver<'_> {
         });
     }
 
-    /// The target has committed a batch.
-    pub(super) fn is_committed(&mut self, progress: &[TableProgress], took: Duration) {
+    /// The target has committed a batch. Gives the lag of its last transaction, if it had one.
+    pub(super) fn is_committed(&mut self, progress: &[TableProgress], took: Duration) -> Option<Duration> {
         let plans = self.carrying.plans();
         let of = |p: &TableProgress| {
             plans.iter().find(|plan| plan.target == p.target).map(|plan| plan.table().clone())
@@ -88,7 +88,7 @@ impl Driver<'_> {
                     self.carrying.named(table).is_some_and(|p| self.carrying.is_held(p.table()))
                 });
             }
-            m.meter.applied(now, took, counted.iter().map(|(table, read)| (table, *read)));
-        });
+            m.meter.applied(now, took, counted.iter().map(|(table, read)| (table, *read)))
+        })
     }
 }
