@@ -227,6 +227,20 @@ fn a_run_whose_folder_was_removed_goes_on_in_a_new_one() {
     mirror.assert_follows(&["berths"]);
 }
 
+#[test]
+fn a_run_from_another_folder_is_not_taken_for_a_silent_one() {
+    let mirror = Mirror::new("lag_elsewhere", TABLE);
+    mirror.catch_up();
+    let running = run(&mirror);
+    let other = mirror.elsewhere();
+    mirror.source.run("INSERT INTO berths VALUES (2, 'south')");
+    let now =
+        until(&other, "its commit is seen in the target", |lag| lag["now"]["complete_until"].is_string());
+    assert_eq!((&now["now"]["silent"], &now["now"]["elsewhere"]), (&false.into(), &true.into()), "{now}");
+    until(&other, "it says where it runs", |lag| why(lag).contains("runs it from another folder or machine"));
+    stop(running);
+}
+
 /// Also without a word of a run: from the target and the source.
 #[test]
 fn what_is_not_known_here_is_asked_of_both_ends() {

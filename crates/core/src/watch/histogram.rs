@@ -25,6 +25,11 @@ impl Fineness {
 /// The longest duration that is told from longer ones: ten years, in microseconds.
 const LONGEST_US: u64 = 10 * 366 * 24 * 3600 * 1_000_000;
 
+/// How many places there are ([`place`]) for what 64 bits hold.
+const PLACES: usize = 61 * 16;
+/// The most that is believed of what was written: far more than a year of transactions, and few enough to be added up.
+const MOST_TIMES: u64 = 1 << 36;
+
 /// How often which durations were seen. Microseconds and above; 0 counts as 1 µs.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Durations(Histogram<u64>);
@@ -102,9 +107,10 @@ impl Durations {
     /// Reads what [`to_bytes`](Self::to_bytes) wrote; what cannot be read is left out.
     pub fn from_bytes(fineness: Fineness, mut bytes: &[u8]) -> Self {
         let (mut read, mut at) = (Self::new(fineness), 0_u64);
-        while let Some((step, count)) = take_number(&mut bytes).zip(take_number(&mut bytes)) {
+        for _ in 0..PLACES {
+            let Some((step, count)) = take_number(&mut bytes).zip(take_number(&mut bytes)) else { break };
             at = at.saturating_add(step);
-            read.record(Duration::from_micros(middle(at)), count);
+            read.record(Duration::from_micros(middle(at)), count.min(MOST_TIMES));
         }
         read
     }
@@ -163,6 +169,17 @@ mod tests {
                 let (seen, read) = (us(&seen), us(&read));
                 prop_assert!((seen - read).abs() <= seen * 0.04 + 0.5, "{read} for {seen}");
             }
+        }
+
+        #[test]
+        fn any_numbers_can_be_read_and_added_up(numbers in prop::collection::vec(any::<u64>(), 0..3000)) {
+            let mut bytes = Vec::new();
+            numbers.iter().for_each(|number| push_number(&mut bytes, *number));
+            let mut all = Durations::new(Fineness::Fine);
+            for _ in 0..5 {
+                all.add(&Durations::from_bytes(Fineness::Fine, &bytes));
+            }
+            let _ = (all.longest(), all.total(), all.to_bytes());
         }
 
         #[test]

@@ -1,6 +1,6 @@
 //! How far a pipeline is behind, and why: from what its run says of itself, and where none does, from the target and the source.
 
-use super::running::{RunningNow, running_anywhere};
+use super::running::{RunningNow, running as running_here, running_anywhere};
 use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::Result;
 use chrono::{DateTime, TimeDelta, Utc};
@@ -35,6 +35,8 @@ pub struct Behind {
     pub said_at: Option<DateTime<Utc>>,
     /// Whether a run is going on that has said nothing for a while.
     pub silent: bool,
+    /// Whether a run is going on from another folder or machine, which says there how it stands.
+    pub elsewhere: bool,
     /// Everything that was committed before this moment, by Moorage's clock, is in the target.
     pub complete_until: Option<DateTime<Utc>>,
     /// How far the target is behind now, in microseconds; none if that is not known. Where nothing runs and nothing waits in the
@@ -76,8 +78,11 @@ pub async fn behind(pipeline: &Pipeline) -> Result<Behind> {
     let is_of_run = published.as_ref().zip(last_run.as_ref()).is_some_and(|(said, run)| said.run == run.run);
     let is_fresh = said_at.is_some_and(|at| now - at < SILENT_AFTER);
     let samples = state.samples(&pipeline.name, now - FORECAST_FROM, now)?;
+    // One from another folder or machine says there how it stands.
+    let says_here = running.is_some() && is_of_run && is_fresh;
     let mut behind = Behind {
-        silent: running.is_some() && !(is_of_run && is_fresh),
+        silent: running_here(pipeline).is_some() && !says_here,
+        elsewhere: running.is_some() && running_here(pipeline).is_none() && !says_here,
         complete_until: published.as_ref().and_then(|said| said.complete_until),
         behind_us: None,
         clock_skew_us: published.as_ref().map(|said| said.clock_skew_us),
@@ -95,7 +100,8 @@ pub async fn behind(pipeline: &Pipeline) -> Result<Behind> {
         published,
         said_at,
     };
-    if behind.running.is_none() || behind.silent || behind.complete_until.is_none() {
+    let is_told = behind.running.is_some() && !behind.silent && !behind.elsewhere;
+    if !is_told || behind.complete_until.is_none() {
         behind.ask_the_ends(pipeline).await?;
     }
     let nothing_waits = behind.waiting.as_ref().is_some_and(|w| w.changes == Some(0) && !w.or_more);
@@ -159,6 +165,12 @@ impl Behind {
             });
             return format!(
                 "{said}: process {} on {} stands still, or cannot write to its folder `.moorage`",
+                running.pid, running.host
+            );
+        }
+        if self.elsewhere {
+            return format!(
+                "process {} on {} runs it from another folder or machine, and says there what it waits for",
                 running.pid, running.host
             );
         }

@@ -12,5 +12,6 @@ mod restructured;
 pub(crate) mod row;
 pub(crate) mod running;
 pub(crate) mod status;
+pub(crate) mod tables;
 pub(crate) mod verdict;
 pub(crate) mod verify;

@@ -1,7 +1,7 @@
 //! What is wrong with a pipeline, in words, with the next command.
 
 use super::behind::Behind;
-use super::status::TableStatus;
+use super::tables::TableStatus;
 use moorage_adapter::{Event, TableState};
 use moorage_monitor::RunEvent;
 use serde::Serialize;
