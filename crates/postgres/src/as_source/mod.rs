@@ -11,6 +11,7 @@ mod look;
 pub(crate) mod mark;
 pub(crate) mod named;
 pub(crate) mod new_tables;
+mod reading;
 mod snapshot;
 mod stream;
 pub(crate) mod structure;

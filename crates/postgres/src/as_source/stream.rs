@@ -8,32 +8,26 @@
 use crate::as_source::assemble::{Assembler, followed, proof_parts};
 use crate::as_source::capture;
 use crate::as_source::named::Point;
+use crate::as_source::reading::{LogEnd, Reading, Told};
 use crate::as_source::structure::looks::{Looks, Publishing};
 use crate::wire::address::PostgresAddress;
 use crate::wire::connect::Session;
 use crate::wire::error::COPYING_SLOT;
 use crate::wire::lsn;
-use crate::wire::pgoutput::Message;
-use crate::wire::replication::{ReplicationReader, ReplicationWriter, StreamMessage, connect};
+use crate::wire::replication::{ReplicationReader, ReplicationWriter, connect};
 use async_trait::async_trait;
 use moorage_adapter::{
-    AdapterError, ChangeStream, Doing, Durable, QueueGauge, Result, SegmentSender, StreamStart, StreamTable,
+    AdapterError, ChangeStream, Doing, Durable, QueueGauge, Result, StreamStart, StreamTable,
     StreamedSegment, Tail, TailFrom, segment_channel,
 };
-use moorage_core::change::segment::Segment;
-use moorage_core::change::structure::SchemaChange;
 use moorage_core::model::sql::{quote_ident, quote_literal};
 use moorage_core::plan::table::TablePlan;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 use tokio::sync::{Notify, mpsc, oneshot, watch};
 use tokio::task::JoinHandle;
 
-/// A segment is handed on when it has this size, whatever the transaction.
-const SEGMENT_BYTES: usize = 512 << 10;
-/// Small transactions that follow each other within this time are handed on together.
-const GATHER: Duration = Duration::from_millis(3);
 /// How much may wait between the stream and the batch.
 const QUEUE_BYTES: usize = 8 << 20;
 /// Between two reports of acknowledged positions, so that small batches do not each cost a packet.
@@ -227,17 +221,11 @@ impl PostgresStream {
                 return;
             }
             let (received, asked) = (Arc::new(AtomicU64::new(begin.from)), Arc::new(Notify::new()));
-            let end = LogEnd { address: begin.address.clone(), known: begin.from };
-            let silence = (begin.pause * 3).clamp(LEAST_SILENCE, MOST_SILENCE);
+            let end = LogEnd::at_least(&begin.address, begin.from);
             let looking = looks.clone().map(|looks| tokio::spawn(looks.keep_looking()));
-            let reading = tokio::spawn(read(
-                reader,
-                (assembler, looks),
-                (end, silence),
-                sender,
-                received.clone(),
-                asked.clone(),
-            ));
+            let told = Told { received: received.clone(), asked: asked.clone() };
+            let reading = Reading::new(reader, (assembler, looks), sender, (end, begin.pause), told);
+            let reading = tokio::spawn(reading.read());
             tokio::select! {
                 () = abort.notified() => {}
                 () = report(writer, watched, received, asked, stop, begin.pause) => {}
@@ -293,230 +281,6 @@ impl ChangeStream for PostgresStream {
 impl Drop for PostgresStream {
     fn drop(&mut self) {
         self.abort.notify_one();
-    }
-}
-
-/// Where the source's log ends, as its server says on another connection.
-struct LogEnd {
-    address: PostgresAddress,
-    /// It ended here or further on.
-    known: u64,
-}
-
-/// A stream that claims to be this much further than the log was known to reach is checked.
-const CLAIM_BYTES: u64 = 64 << 20;
-
-impl LogEnd {
-    /// A position that is not in the log must not get into the target, nor be told to the source as done.
-    async fn holds(&mut self, claimed: u64) -> Result<()> {
-        if claimed <= self.known.saturating_add(CLAIM_BYTES) {
-            return Ok(());
-        }
-        let session = Session::open(&self.address).await?;
-        let sql = "SELECT pg_current_wal_flush_lsn()::text";
-        let end: String = session.one("reading the end of the log", sql, &[]).await?.get(0);
-        self.known = lsn::parse(&end).unwrap_or(0);
-        if claimed > self.known {
-            let (claimed, end) = (lsn::text(claimed), lsn::text(self.known));
-            return Err(AdapterError::Protocol {
-                address: "the replication stream".into(),
-                what: format!("a transaction that ends at {claimed}, while the log ends at {end}"),
-            });
-        }
-        Ok(())
-    }
-}
-
-async fn read(
-    mut reader: ReplicationReader,
-    (mut assembler, looks): (Assembler, Option<Looks>),
-    (mut end, silence): (LogEnd, Duration),
-    sender: SegmentSender,
-    received: Arc<AtomicU64>,
-    asked: Arc<Notify>,
-) {
-    let of = (&mut assembler, looks.as_ref());
-    if let Err(error) = read_all(&mut reader, of, (&mut end, silence), &sender, &received, &asked).await {
-        sender.fail(error).await;
-    }
-}
-
-async fn read_all(
-    reader: &mut ReplicationReader,
-    (assembler, looks): (&mut Assembler, Option<&Looks>),
-    (end, silence): (&mut LogEnd, Duration),
-    sender: &SegmentSender,
-    received: &AtomicU64,
-    asked: &Notify,
-) -> Result<()> {
-    // Since when whole transactions wait to be handed on.
-    let mut waiting_since: Option<Instant> = None;
-    // Everything in front of this place in the log has come.
-    let mut passed = 0;
-    let mut looked = looks.map(Looks::come);
-    let mut heard = Instant::now();
-    loop {
-        let due = waiting_since.filter(|_| !assembler.in_transaction()).map(|since| since + GATHER);
-        // Each report asks for an answer, so there is no longer silence from a server that is there.
-        let until = due.unwrap_or(heard + silence);
-        let message = tokio::select! {
-            biased;
-            message = reader.stream_next() => Some(message?),
-            () = next_look(&mut looked), if due.is_none() && !assembler.in_transaction() => None,
-            () = tokio::time::sleep_until(until.into()) => match due {
-                None => return Err(silent(silence)),
-                Some(_) => {
-                    waiting_since = None;
-                    if !sender.send(assembler.take()?).await {
-                        return Ok(());
-                    }
-                    continue;
-                }
-            },
-        };
-        let Some(message) = message else {
-            if !say_seen(assembler, looks, passed, sender).await {
-                return Ok(());
-            }
-            continue;
-        };
-        heard = Instant::now();
-        let Some(message) = message else { break };
-        match message {
-            StreamMessage::Keepalive { server_end, reply } => {
-                received.fetch_max(server_end, Ordering::Relaxed);
-                if reply {
-                    asked.notify_one();
-                }
-                passed = passed.max(server_end);
-                if !say_seen(assembler, looks, passed, sender).await {
-                    return Ok(());
-                }
-            }
-            StreamMessage::Data { server_end, payload } => {
-                received.fetch_max(server_end, Ordering::Relaxed);
-                let message = Message::parse(&payload).map_err(|e| AdapterError::Protocol {
-                    address: "the replication stream".into(),
-                    what: e.to_string(),
-                })?;
-                if let Some(looks) = looks {
-                    let changes = structures(assembler, looks, &message).await?;
-                    if !changes.is_empty() && !hand_on(assembler, sender, changes).await? {
-                        return Ok(());
-                    }
-                }
-                let fed = assembler.feed(message, payload.len());
-                if matches!(fed, Err(AdapterError::Drift { .. })) && !assembler.is_empty() {
-                    // All that was before it.
-                    sender.send(assembler.take()?).await;
-                }
-                fed?;
-                end.holds(assembler.last_end()).await?;
-                passed = passed.max(assembler.last_end());
-            }
-        }
-        let whole = !assembler.in_transaction() && !assembler.is_empty();
-        if whole {
-            waiting_since.get_or_insert_with(Instant::now);
-        }
-        let late = whole && waiting_since.is_some_and(|since| since.elapsed() >= GATHER);
-        if late || assembler.bytes() >= SEGMENT_BYTES || (whole && assembler.is_settled()) {
-            waiting_since = None;
-            if !sender.send(assembler.take()?).await {
-                return Ok(());
-            }
-        }
-    }
-    Err(AdapterError::Lost { address: "the replication stream".into(), reason: "the server ended it".into() })
-}
-
-/// Waits until there is a look more.
-async fn next_look(looked: &mut Option<watch::Receiver<u64>>) {
-    match looked {
-        // The sender lives as long as the looks do.
-        Some(looked) => drop(looked.changed().await),
-        None => std::future::pending().await,
-    }
-}
-
-/// Says until when everything that was committed has come: everything in front of a place in the log has. `false` if nobody
-/// listens any more.
-///
-/// A walsender that has nothing to send says how far it has come before it sleeps (`WalSndWaitForWal` in the server's
-/// walsender.c), also past what is of other tables.
-async fn say_seen(
-    assembler: &mut Assembler,
-    looks: Option<&Looks>,
-    passed: u64,
-    sender: &SegmentSender,
-) -> bool {
-    if assembler.in_transaction() {
-        return true;
-    }
-    match looks.and_then(|looks| looks.seen_at(passed)) {
-        None => true,
-        Some(at) if assembler.is_empty() => sender.send(Segment::nothing_missing_at(at)).await,
-        Some(at) => {
-            assembler.seen_at(at);
-            true
-        }
-    }
-}
-
-/// The changes of structure in front of a message.
-async fn structures(
-    assembler: &mut Assembler,
-    looks: &Looks,
-    message: &Message<'_>,
-) -> Result<Vec<SchemaChange>> {
-    match message {
-        Message::Begin { commit_lsn, xid, .. } => {
-            assembler.begins(looks.has_none_before(*xid, *commit_lsn, assembler.passed()));
-            return Ok(Vec::new());
-        }
-        Message::Commit { end_lsn, .. } => {
-            return assembler.passes(&looks.passed(*end_lsn, assembler.passed()));
-        }
-        _ => {}
-    }
-    let mut changes: Vec<SchemaChange> = Vec::new();
-    if let Some((told, ask)) = assembler.hears(message) {
-        changes.extend(assembler.told(ask, &looks.before(ask.xid, ask.commit_lsn), None)?);
-        changes.extend(assembler.tells(&told, ask)?);
-    }
-    for ask in assembler.asks(message) {
-        changes.extend(match ask.settles {
-            false => assembler.told(ask, &looks.before(ask.xid, ask.commit_lsn), None)?,
-            true => {
-                let (before, seeing) = looks.around(ask.xid, ask.commit_lsn).await?;
-                assembler.told(ask, &before, Some(&seeing))?
-            }
-        });
-    }
-    Ok(changes)
-}
-
-/// Hands on what was collected, and then changes of structure. `false` if nobody listens any more.
-async fn hand_on(
-    assembler: &mut Assembler,
-    sender: &SegmentSender,
-    schema: Vec<SchemaChange>,
-) -> Result<bool> {
-    if !assembler.is_empty() && !sender.send(assembler.take()?).await {
-        return Ok(false);
-    }
-    let in_transaction = assembler.is_inside();
-    Ok(sender.send(Segment { schema, in_transaction, ..Segment::default() }).await)
-}
-
-/// After how long a silence a stream counts as broken: the server's own limit, within these bounds.
-const LEAST_SILENCE: Duration = Duration::from_secs(10);
-const MOST_SILENCE: Duration = Duration::from_secs(60);
-
-fn silent(since: Duration) -> AdapterError {
-    AdapterError::Lost {
-        address: "the replication stream".into(),
-        reason: format!("nothing came for {} s, also not when asked", since.as_secs()),
     }
 }
 
