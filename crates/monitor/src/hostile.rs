@@ -65,7 +65,6 @@ fn use_all(folder: &Path) -> crate::Result<()> {
     store.published("quayside")?;
     store.published_tables("quayside")?;
     store.events_of_run(run)?;
-    store.events_since("quayside", "")?;
     store.last_run("quayside")?;
     store.run(run)?;
     Ok(())

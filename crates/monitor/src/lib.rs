@@ -14,7 +14,5 @@ pub use error::{Result, StoreError};
 pub use store::base::StateStore;
 pub use store::events::{RunEvent, Severity};
 pub use store::periods::{Period, Quantiles, TablePeriod};
-pub use store::published::{
-    HeldTable, MERGES, Published, Rates, ReadingTable, Standing, SumsPublished, WAITS_FOR_SOURCE,
-};
+pub use store::published::{HeldTable, MERGES, Published, Rates, ReadingTable, Standing, WAITS_FOR_SOURCE};
 pub use store::runs::{RunRecord, RunSums};

@@ -227,6 +227,29 @@ fn a_run_whose_folder_was_removed_goes_on_in_a_new_one() {
     mirror.assert_follows(&["berths"]);
 }
 
+/// All tables are held, nothing runs, and only the target knows: what is kept was committed then, and waits ever since.
+#[test]
+fn what_is_held_waits_also_while_nothing_runs() {
+    let mirror = Mirror::new("lag_held_alone", TABLE);
+    mirror.replace(
+        "merge_every = \"0s\"",
+        "merge_every = \"0s\"\n[pipelines.lag_held_alone.drift]\ncolumn_added = \"hold\"",
+    );
+    mirror.catch_up();
+    mirror.source.run("ALTER TABLE berths ADD COLUMN depth int; INSERT INTO berths VALUES (2, 'south', 3)");
+    mirror.catch_up();
+    std::fs::remove_dir_all(mirror.path(".moorage")).unwrap();
+    let first = until(&mirror, "it is behind", |lag| behind_s(lag) > 0.0);
+    assert_eq!(
+        (&first["now"]["waiting"]["changes"], &first["now"]["held"][0]["table"]),
+        (&0.into(), &"public.berths".into())
+    );
+    until(&mirror, "it is ever further", |lag| behind_s(lag) > behind_s(&first) + 1.0);
+    mirror.moorage(&["drift", "follow", "1"]);
+    mirror.catch_up();
+    until(&mirror, "it is near", |lag| behind_s(lag) < 0.001);
+}
+
 #[test]
 fn a_run_from_another_folder_is_not_taken_for_a_silent_one() {
     let mirror = Mirror::new("lag_elsewhere", TABLE);

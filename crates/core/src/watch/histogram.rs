@@ -77,13 +77,6 @@ impl Durations {
         self.quantile(1.0)
     }
 
-    /// All together.
-    pub fn total(&self) -> Duration {
-        let of =
-            |us: u64, count: u64| Duration::from_micros(self.0.median_equivalent(us).saturating_mul(count));
-        self.0.iter_recorded().map(|v| of(v.value_iterated_to(), v.count_at_value())).sum()
-    }
-
     /// What was seen, in few bytes: pairs of numbers in base 128 (LEB128), how many places further than the one before,
     /// and how often. Within 3.2 %, however fine it was.
     pub fn to_bytes(&self) -> Vec<u8> {
@@ -179,7 +172,7 @@ mod tests {
             for _ in 0..5 {
                 all.add(&Durations::from_bytes(Fineness::Fine, &bytes));
             }
-            let _ = (all.longest(), all.total(), all.to_bytes());
+            let _ = (all.longest(), all.to_bytes());
         }
 
         #[test]

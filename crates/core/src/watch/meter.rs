@@ -12,7 +12,7 @@
 
 use super::flight::{Flight, Read};
 use super::lag::ClockSkew;
-use super::sample::{AppliedTransaction, Sample, TableSample};
+use super::sample::{AppliedTransaction, SLOWEST, Sample, TableSample};
 use super::stalls::Stalls;
 use crate::change::counters::Operations;
 use crate::change::segment::Segment;
@@ -49,9 +49,9 @@ pub struct TableTotals {
     pub committed_at: Option<DateTime<Utc>>,
 }
 
-/// How much is left to read.
+/// What a look at the source says of how much lies there.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct Behind {
+pub struct AtSource {
     /// When the source was looked at, by our clock.
     pub at: DateTime<Utc>,
     /// Bytes of the source's log, or of what stands for it.
@@ -77,7 +77,7 @@ pub struct Meter {
     held: HashMap<usize, DateTime<Utc>>,
     /// Whether there is any table whose changes are merged.
     merges_any: bool,
-    behind: Behind,
+    at_source: AtSource,
     /// Changes that were read since the run began, and their bytes.
     read: (u64, u64),
     interval: Sample,
@@ -101,7 +101,7 @@ impl Meter {
             complete_until: None,
             held: HashMap::new(),
             merges_any: true,
-            behind: Behind::default(),
+            at_source: AtSource::default(),
             read: (0, 0),
             interval: Sample::begin(now),
             tables: BTreeMap::new(),
@@ -128,9 +128,9 @@ impl Meter {
         self.complete_until = self.complete_until.max(until);
     }
 
-    /// How much is left to read, as a look at the source says.
-    pub fn is_behind(&mut self, behind: Behind) {
-        self.behind = behind;
+    /// The source was looked at.
+    pub fn looked(&mut self, found: AtSource) {
+        self.at_source = found;
     }
 
     /// Whether there is any table whose changes are merged.
@@ -243,7 +243,7 @@ impl Meter {
             totals.lag_us = whole.as_micros() as u64;
             totals.committed_at = Some(read.committed_at);
         }
-        let is_slow = self.interval.slowest.len() < super::sample::SLOWEST
+        let is_slow = self.interval.slowest.len() < SLOWEST
             || self.interval.slowest.last().is_some_and(|slow| u128::from(slow.lag_us()) < whole.as_micros());
         if !is_slow && !is_recent {
             return;
@@ -338,10 +338,10 @@ impl Meter {
         let mut sample = std::mem::replace(&mut self.interval, Sample::begin(now));
         sample.span = (now - sample.from).to_std().unwrap_or_default();
         // What was there at the look is done once the target is complete until then, also where nothing of it was carried.
-        let is_done = self.complete_until.is_some_and(|until| until >= self.behind.at);
-        sample.unread_bytes = self.behind.unread_bytes.map(|unread| if is_done { 0 } else { unread });
-        sample.kept_bytes = self.behind.kept_bytes;
-        sample.limit_bytes = self.behind.limit_bytes;
+        let is_done = self.complete_until.is_some_and(|until| until >= self.at_source.at);
+        sample.unread_bytes = self.at_source.unread_bytes.map(|unread| if is_done { 0 } else { unread });
+        sample.kept_bytes = self.at_source.kept_bytes;
+        sample.limit_bytes = self.at_source.limit_bytes;
         sample
     }
 

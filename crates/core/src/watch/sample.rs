@@ -150,11 +150,6 @@ impl Sample {
             self.slowest.insert(at, transaction);
         }
     }
-
-    /// Whether nothing happened, and nothing is known of it that was not known before.
-    pub fn is_quiet(&self) -> bool {
-        self.transactions == 0 && self.merges == 0 && self.operations.total() == 0
-    }
 }
 
 /// A stretch of a table's time, in which something was applied to it.

@@ -3,11 +3,13 @@
 use super::running::{RunningNow, running as running_here, running_anywhere};
 use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::Result;
+use crate::run::holding;
 use chrono::{DateTime, TimeDelta, Utc};
 use moorage_adapter::{CapturePlan, StoredTable, TableState, Waiting};
-use moorage_core::checkpoint::stored::Stage;
+use moorage_core::checkpoint::stored::{Checkpoint, Stage};
 use moorage_core::plan::table::TablePlan;
 use moorage_core::watch::forecast::full_in;
+use moorage_core::watch::lag::ClockSkew;
 use moorage_monitor::{HeldTable, Published, ReadingTable, RunRecord, StateStore};
 use serde::Serialize;
 use std::time::Duration;
@@ -61,6 +63,9 @@ pub struct Behind {
     /// Tables whose rows are not all there, whatever waits: they are to be read, or what captures them was altered. Only told
     /// where nothing runs.
     pub incomplete: Vec<String>,
+    /// Whether there is any table whose changes are merged; a run that says how it stands has taken that into account.
+    #[serde(skip)]
+    merges_any: bool,
     /// Why it is behind, where that is worth a word.
     pub why: Option<String>,
 }
@@ -94,6 +99,7 @@ pub async fn behind(pipeline: &Pipeline) -> Result<Behind> {
         full_in_s: full_in(&samples).map(|time| time.as_secs()),
         held: published.as_ref().map(|said| said.held.clone()).unwrap_or_default(),
         incomplete: Vec::new(),
+        merges_any: true,
         why: None,
         running,
         last_run,
@@ -105,10 +111,11 @@ pub async fn behind(pipeline: &Pipeline) -> Result<Behind> {
         behind.ask_the_ends(pipeline).await?;
     }
     let nothing_waits = behind.waiting.as_ref().is_some_and(|w| w.changes == Some(0) && !w.or_more);
-    let is_whole = behind.held.is_empty() && behind.incomplete.is_empty();
-    if behind.running.is_none() && nothing_waits && is_whole {
+    if behind.running.is_none() && nothing_waits && behind.incomplete.is_empty() {
         behind.complete_until = Some(now);
     }
+    let first_held = behind.held.iter().map(|held| held.since).min().filter(|_| !behind.merges_any);
+    behind.complete_until = behind.complete_until.map(|until| until.min(first_held.unwrap_or(now)).min(now));
     let lag = behind.complete_until.map(|until| (now - until).to_std().unwrap_or_default());
     behind.behind_us = lag.map(|lag| lag.as_micros() as u64);
     behind.why = lag.filter(|lag| *lag >= NOTICED).map(|_| behind.why());
@@ -120,11 +127,11 @@ impl Behind {
     async fn ask_the_ends(&mut self, pipeline: &Pipeline) -> Result<()> {
         let checkpoint = pipeline.target.checkpoint(&pipeline.name).await?;
         let Some(checkpoint) = checkpoint.filter(|c| c.stage == Stage::Following) else { return Ok(()) };
-        self.complete_until = self.complete_until.max(checkpoint.committed_at);
+        let stored = pipeline.target.tables(&pipeline.name).await?;
         let asked = async {
             let capture = pipeline.capture(Some(&checkpoint)).await?;
             let head = pipeline.source.head(&capture).await?;
-            let incomplete = incomplete(pipeline, &capture).await?;
+            let incomplete = incomplete(pipeline, &capture, &stored).await?;
             let waiting = pipeline.source.waiting(&capture, &checkpoint).await?;
             Ok::<_, crate::EngineError>((head, incomplete, waiting))
         };
@@ -132,15 +139,17 @@ impl Behind {
             Ok((head, incomplete, waiting)) => {
                 self.incomplete = incomplete;
                 self.clock_skew_us = Some(head.skew.source_ahead_us);
-                let committed_at = checkpoint.committed_at.map(|at| head.skew.by_our_clock(at));
-                self.complete_until =
-                    self.published.as_ref().and_then(|said| said.complete_until).max(committed_at);
                 (self.kept_bytes, self.limit_bytes) = (head.kept_bytes, head.limit_bytes);
                 self.unread_bytes = Some(waiting.bytes);
                 self.waiting = Some(waiting);
             }
             Err(error) => self.source_problem = Some(error.to_string()),
         }
+        let skew = ClockSkew { source_ahead_us: self.clock_skew_us.unwrap_or(0) };
+        self.complete_until = self.complete_until.max(complete_at(&checkpoint, skew));
+        self.merges_any =
+            stored.iter().any(|s| matches!(s.state, TableState::Live | TableState::ChangesOnly));
+        self.held = held(pipeline, &stored, skew).await?;
         Ok(())
     }
 
@@ -210,18 +219,67 @@ impl Behind {
     }
 }
 
+/// Until when the target is complete by its checkpoint, by our clock: no later than its last transaction had been read, whatever
+/// is known of the source's clock.
+fn complete_at(checkpoint: &Checkpoint, skew: ClockSkew) -> Option<DateTime<Utc>> {
+    let committed_at = skew.by_our_clock(checkpoint.committed_at?);
+    Some(checkpoint.captured_at.map_or(committed_at, |captured_at| committed_at.min(captured_at)))
+}
+
+/// Tables of which changes are kept, with the commit of the first, by our clock.
+async fn held(pipeline: &Pipeline, stored: &[StoredTable], skew: ClockSkew) -> Result<Vec<HeldTable>> {
+    let mut all = Vec::new();
+    for stored in stored.iter().filter(|s| s.state == TableState::Held) {
+        let first = holding::kept(pipeline, &stored.plan.target).await?.first_at;
+        let table = stored.plan.table().to_string();
+        all.extend(first.map(|first| HeldTable { table, since: skew.by_our_clock(first) }));
+    }
+    Ok(all)
+}
+
 /// Tables that are to be read, or of which changes may have been missed since someone altered what captures them.
-async fn incomplete(pipeline: &Pipeline, capture: &CapturePlan) -> Result<Vec<String>> {
-    let stored = pipeline.target.tables(&pipeline.name).await?;
+async fn incomplete(
+    pipeline: &Pipeline,
+    capture: &CapturePlan,
+    stored: &[StoredTable],
+) -> Result<Vec<String>> {
     let is_carried = |s: &&StoredTable| !matches!(s.state, TableState::Gone | TableState::Copied);
-    let stored: Vec<StoredTable> = stored.iter().filter(is_carried).cloned().collect();
+    let stored: Vec<&StoredTable> = stored.iter().filter(is_carried).collect();
     let plans: Vec<TablePlan> = stored.iter().map(|s| s.plan.clone()).collect();
     let now = pipeline.source.captured_by(capture, &plans).await?;
-    let is_broken = |(stored, now): &(&StoredTable, &Option<String>)| {
+    let is_broken = |(stored, now): &(&&StoredTable, &Option<String>)| {
         let unbroken =
             |before: &String| now.as_ref().is_some_and(|now| pipeline.source.is_unbroken(before, now));
         stored.state.is_unread() || stored.captured_by.as_ref().is_some_and(|before| !unbroken(before))
     };
     let broken = stored.iter().zip(&now).filter(is_broken);
     Ok(broken.map(|(stored, _)| stored.plan.table().to_string()).collect())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    /// The last transaction was read at 100 s by our clock; what its source says of when it committed it.
+    #[rstest]
+    #[case::clocks_agree(99, 0, 99)]
+    #[case::source_is_ahead(699, 600, 99)]
+    #[case::ahead_and_not_known(699, 0, 100)]
+    #[case::source_is_back(-501, -600, 99)]
+    fn no_clock_makes_a_target_complete_beyond_what_was_read(
+        #[case] committed_s: i64,
+        #[case] ahead_s: i64,
+        #[case] until_s: i64,
+    ) {
+        let at = |s: i64| DateTime::from_timestamp(1_800_000_000 + s, 0).unwrap();
+        let json = serde_json::json!({
+            "pipeline": "p", "identity": { "kind": "", "system": "", "database": "", "timeline": "" }, "capture_point": "",
+            "token": "", "stage": "following", "changes_only": false, "position": "", "proof": "",
+            "committed_at": at(committed_s), "captured_at": at(100), "merged_at": null,
+        });
+        let checkpoint: Checkpoint = serde_json::from_value(json).unwrap();
+        let skew = ClockSkew { source_ahead_us: ahead_s * 1_000_000 };
+        assert_eq!(complete_at(&checkpoint, skew), Some(at(until_s)));
+    }
 }

@@ -56,8 +56,6 @@ pub enum Counting {
     Within(Duration),
     /// However long it takes.
     Exactly,
-    /// Not at all.
-    Not,
 }
 
 /// Looks at a pipeline. Changes nothing but the memory of this look.
@@ -88,9 +86,10 @@ pub async fn status(pipeline: &Pipeline, counting: Counting) -> Result<PipelineS
         let percent = behind.percent_of(&table.table);
         tables.push(TableStatus { held, rows, lag_us, catching_up, percent, ..table });
     }
-    let mut waiting = None;
-    let mut source_problem = None;
-    if let Some(checkpoint) = checkpoint.as_ref().filter(|c| c.stage == Stage::Following) {
+    // Where no run says how it stands, the source was asked already.
+    let (mut waiting, mut source_problem) = (behind.waiting.clone(), behind.source_problem.clone());
+    let is_asked = waiting.is_some() || source_problem.is_some();
+    if let Some(checkpoint) = checkpoint.as_ref().filter(|c| c.stage == Stage::Following && !is_asked) {
         let waits = async {
             let capture = pipeline.capture(Some(checkpoint)).await?;
             pipeline.source.waiting(&capture, checkpoint).await
@@ -136,7 +135,7 @@ impl<'a> Counts<'a> {
     fn begin(pipeline: &'a Pipeline, counting: Counting) -> Self {
         let time = match counting {
             Counting::Within(time) => time,
-            Counting::Exactly | Counting::Not => Duration::ZERO,
+            Counting::Exactly => Duration::ZERO,
         };
         Self { pipeline, counting, until: Instant::now() + time }
     }
@@ -145,7 +144,6 @@ impl<'a> Counts<'a> {
     async fn of(&self, table: &str) -> Result<Option<u64>> {
         let count = self.pipeline.target.count(table);
         match self.counting {
-            Counting::Not => Ok(None),
             Counting::Exactly => Ok(Some(count.await?)),
             Counting::Within(_) => match tokio::time::timeout_at(self.until.into(), count).await {
                 Ok(counted) => Ok(Some(counted?)),

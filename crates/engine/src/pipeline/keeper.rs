@@ -136,7 +136,7 @@ impl Keeper {
         if !tables.is_empty() {
             self.state.keep_table_samples(&self.pipeline, at, &tables);
         }
-        let mut published = Published { run: self.run, sums: (&self.sums).into(), ..published };
+        let mut published = Published { run: self.run, sums: self.sums, ..published };
         published.reading.clone_from(&self.reading);
         published
             .recent

@@ -102,14 +102,4 @@ impl StateStore {
         let sql = "SELECT id, run, at, severity, event FROM events WHERE run = ?1 ORDER BY id";
         self.all(sql, params![run], RunEvent::read)
     }
-
-    /// The events of a pipeline since a time (RFC 3339, UTC), in their order.
-    ///
-    /// # Errors
-    /// If the store cannot be read.
-    pub fn events_since(&self, pipeline: &str, since: &str) -> Result<Vec<RunEvent>> {
-        let sql =
-            "SELECT id, run, at, severity, event FROM events WHERE pipeline = ?1 AND at >= ?2 ORDER BY id";
-        self.all(sql, params![pipeline, since], RunEvent::read)
-    }
 }

@@ -97,7 +97,7 @@ pub struct Published {
     /// What writes to the target.
     pub writer: Option<Standing>,
     /// What was done since the run began.
-    pub sums: SumsPublished,
+    pub sums: RunSums,
     /// How fast it is.
     pub rates: Rates,
     /// What the run's process has asked of the source; none where that costs nobody anything.
@@ -110,34 +110,6 @@ pub struct Published {
     pub held: Vec<HeldTable>,
     /// The last transactions that were applied, the last first.
     pub recent: Vec<AppliedTransaction>,
-}
-
-/// Sums of a run, as they are published.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct SumsPublished {
-    /// Rows that were read by snapshot.
-    pub snapshot_rows: u64,
-    /// Changes that were applied.
-    pub operations: Operations,
-    /// Their bytes as read from the source.
-    pub bytes: u64,
-    /// Transactions that were applied.
-    pub transactions: u64,
-    /// Batches that the target committed.
-    pub merges: u64,
-}
-
-impl From<&RunSums> for SumsPublished {
-    fn from(sums: &RunSums) -> Self {
-        Self {
-            snapshot_rows: sums.snapshot_rows,
-            operations: sums.operations,
-            bytes: sums.bytes,
-            transactions: sums.transactions,
-            merges: sums.merges,
-        }
-    }
 }
 
 impl StateStore {

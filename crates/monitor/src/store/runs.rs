@@ -5,13 +5,13 @@ use crate::error::Result;
 use chrono::Utc;
 use moorage_core::change::counters::Operations;
 use rusqlite::{OptionalExtension, Row, params};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 /// How many runs of a pipeline are remembered.
 const KEPT_RUNS: i64 = 10_000;
 
 /// What a run has done.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct RunSums {
     /// Rows that were read by snapshot.
     pub snapshot_rows: u64,

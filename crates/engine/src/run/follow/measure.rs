@@ -8,7 +8,7 @@ use moorage_adapter::{Head, TableProgress};
 use moorage_core::apply::prepare::Deed;
 use moorage_core::change::segment::Segment;
 use moorage_core::follow::machine::{Piece, PieceEnd};
-use moorage_core::watch::meter::Behind;
+use moorage_core::watch::meter::AtSource;
 use std::time::Duration;
 
 impl Driver<'_> {
@@ -40,11 +40,11 @@ impl Driver<'_> {
     }
 
     /// The source was looked at.
-    pub(super) fn is_behind(&self, head: &Head) {
+    pub(super) fn measure_look(&self, head: &Head) {
         let source = &self.context.pipeline.source;
         let at = source.parse_position(&self.checkpoint.position);
         let unread_bytes = at.and_then(|at| source.bytes_between(&at, &head.position));
-        let behind = Behind {
+        let found = AtSource {
             at: Utc::now(),
             unread_bytes,
             kept_bytes: head.kept_bytes,
@@ -53,7 +53,7 @@ impl Driver<'_> {
         let any = self.carrying.merges_any();
         self.context.measuring.with(|m| {
             m.meter.skewed(head.skew);
-            m.meter.is_behind(behind);
+            m.meter.looked(found);
             m.meter.merges_any(any);
         });
     }

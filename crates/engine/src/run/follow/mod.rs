@@ -366,7 +366,7 @@ impl<'a> Driver<'a> {
     fn looked(&mut self, look: Look) {
         let source = &self.context.pipeline.source;
         self.skew = look.head.skew;
-        self.is_behind(&look.head);
+        self.measure_look(&look.head);
         let at = source.parse_position(&self.checkpoint.position);
         let behind = at.filter(|_| look.head.holds_log_back);
         let held_back = behind.and_then(|at| source.bytes_between(&at, &look.head.position));
