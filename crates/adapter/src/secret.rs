@@ -33,13 +33,21 @@ impl SecretConfig {
     /// # Errors
     /// If none or several are.
     pub fn check(end: &str, given: Option<&Spanned<Self>>) -> Result<(), Mistake> {
+        Self::check_one(&format!("the password of {end}"), given)
+    }
+
+    /// Checks that exactly one place is given for something, such as `the token of receiver duty`.
+    ///
+    /// # Errors
+    /// If none or several are.
+    pub fn check_one(what: &str, given: Option<&Spanned<Self>>) -> Result<(), Mistake> {
         let Some(given) = given else { return Ok(()) };
         let p = given.get_ref();
         if [p.env.is_some(), p.file.is_some(), p.command.is_some()].iter().filter(|x| **x).count() == 1 {
             return Ok(());
         }
         let expected = "{ env = \"NAME\" }, { file = \"path\" } or { command = [\"program\", \"argument\"] }";
-        let what = format!("the password of {end} must come from exactly one place");
+        let what = format!("{what} must come from exactly one place");
         Err(Mistake::at(given.span(), what, expected))
     }
 

@@ -7,6 +7,7 @@ use moorage_adapter::kind::{LogInAs, Opening, SourceSection};
 use moorage_adapter::secret::read_bounded;
 use moorage_core::project::section::Section;
 use moorage_engine::Pipeline;
+use moorage_monitor::Alerts;
 use moorage_systems::Described;
 use secrecy::SecretString;
 use std::path::{Path, PathBuf};
@@ -20,8 +21,32 @@ const MOST_PROJECT_BYTES: u64 = 16 << 20;
 /// # Errors
 /// If the project file is missing or wrong, or a pipeline is not in it.
 pub fn pipelines(global: &Global, wanted: &[String]) -> Result<Vec<Pipeline>, Failure> {
+    Ok(whole(global, wanted)?.pipelines)
+}
+
+/// What a project file says.
+pub struct Loaded {
+    /// The pipelines that were asked for, or all.
+    pub pipelines: Vec<Pipeline>,
+    /// Who is told of what goes wrong.
+    pub alerts: Alerts,
+}
+
+/// The pipelines that were asked for, or all, with what the file says beside them.
+///
+/// # Errors
+/// As for [`pipelines`].
+pub fn whole(global: &Global, wanted: &[String]) -> Result<Loaded, Failure> {
+    let project = project(&global.file)?;
+    let folder = folder_of(&global.file);
+    let Alerts { rules, receivers } = project.alerts.clone();
+    let receivers = receivers.into_iter().map(|receiver| receiver.in_folder(&folder)).collect();
+    Ok(Loaded { pipelines: opened(global, &project, wanted)?, alerts: Alerts { rules, receivers } })
+}
+
+/// The pipelines of a project that were asked for, or all, with their ends.
+fn opened(global: &Global, project: &Described, wanted: &[String]) -> Result<Vec<Pipeline>, Failure> {
     let file = &global.file;
-    let project = project(file)?;
     let folder = folder_of(file);
     if project.pipelines.is_empty() {
         return Err(Failure::usage(format!(

@@ -4,15 +4,24 @@
 //! Losing that folder loses no data: everything that counts is in the target. Whoever looks reads what a run has written there,
 //! and never waits for it, nor it for them (SQLite manual, "Write-Ahead Logging": readers do not block writers).
 
+mod alerting;
 mod error;
 pub mod folder;
 #[cfg(test)]
 mod hostile;
 mod store;
 
+pub use alerting::receiver::{RECEIVER_KINDS, Receiver};
+pub use alerting::seen::{SILENT_AFTER, add_published, add_standings, ended, stands};
+pub use alerting::sending::{send_due, send_test};
+pub use alerting::service::{AlertService, Alerts, Say, log_line};
 pub use error::{Result, StoreError};
+pub use store::alerts::ReceiverStanding;
 pub use store::base::StateStore;
 pub use store::events::{RunEvent, Severity};
 pub use store::periods::{Period, Quantiles, TablePeriod};
-pub use store::published::{HeldTable, MERGES, Published, Rates, ReadingTable, Standing, WAITS_FOR_SOURCE};
+pub use store::published::{
+    ALL_HELD, BrokenOff, HeldTable, MERGES, Published, Rates, ReadingTable, Standing, WAITS_FOR_SOURCE,
+};
 pub use store::runs::{RunRecord, RunSums};
+pub use store::standings::Standings;

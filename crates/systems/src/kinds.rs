@@ -3,6 +3,7 @@
 use moorage_adapter::kind::{Kind, SourceKind, TargetKind};
 use moorage_adapter::{Result, Source};
 use moorage_core::project::section::Kinds;
+use moorage_monitor::RECEIVER_KINDS;
 use std::path::Path;
 use std::sync::Arc;
 
@@ -44,6 +45,10 @@ impl Kinds for Known {
 
     fn targets(&self) -> Vec<&'static str> {
         target_kinds().map(|(kind, _)| kind.word()).collect()
+    }
+
+    fn receivers(&self) -> Vec<&'static str> {
+        RECEIVER_KINDS.iter().map(|(kind, _)| *kind).collect()
     }
 
     fn pipeline_keys(&self, source: &str) -> &'static [&'static str] {

@@ -4,6 +4,8 @@ use crate::kinds::{Known, source_kind, target_kind, target_kinds};
 use moorage_adapter::kind::{SourceSection, TargetSection};
 use moorage_core::project::config::{PipelineConfig, Project};
 use moorage_core::project::error::{Mistake, ProjectError};
+use moorage_core::project::section::Section;
+use moorage_monitor::{Alerts, Receiver};
 use std::collections::BTreeMap;
 
 /// A project file, read as a whole.
@@ -14,6 +16,10 @@ pub struct Described {
     pub sources: BTreeMap<String, Box<dyn SourceSection>>,
     /// Where rows go, by name. Every pipeline's target is among them.
     pub targets: BTreeMap<String, Box<dyn TargetSection>>,
+    /// Who is told of what goes wrong.
+    pub alerts: Alerts,
+    /// Where figures are served, and to whom.
+    pub listen: Option<Section>,
 }
 
 impl Described {
@@ -28,8 +34,11 @@ impl Described {
 }
 
 fn ends(project: Project) -> Result<Described, Mistake> {
-    let Project { sources, targets, pipelines } = project;
-    let mut described = Described { pipelines, sources: BTreeMap::new(), targets: BTreeMap::new() };
+    let Project { sources, targets, pipelines, receivers, alerts: rules, listen } = project;
+    let receivers = receivers.iter().map(|(name, end)| Receiver::read(name, end));
+    let alerts = Alerts { rules, receivers: receivers.collect::<Result<_, Mistake>>()? };
+    let (sources_read, targets_read) = (BTreeMap::new(), BTreeMap::new());
+    let mut described = Described { pipelines, sources: sources_read, targets: targets_read, alerts, listen };
     for (name, end) in sources {
         if let Some(kind) = source_kind(end.kind.get_ref()) {
             let source = kind.read(&name, &end)?;

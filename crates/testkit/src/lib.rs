@@ -19,6 +19,7 @@ mod memory_target;
 mod pool;
 mod postgres;
 mod proxy;
+mod receivers;
 mod rows;
 
 pub use faulty::FaultyTarget;
@@ -29,4 +30,5 @@ pub use memory_target::MemoryTarget;
 pub use pool::pool_before;
 pub use postgres::{PostgresServer, Session, wait_until};
 pub use proxy::{Proxy, Weather};
+pub use receivers::{HttpReceiver, MailSink, Mailed, Posted};
 pub use rows::{AnyKind, Op, Row, berths_schema, berths_source_table, block_of, row, row_at, rows_of_batch};

@@ -149,6 +149,10 @@ pub fn row_at(batch: &RecordBatch, at: usize) -> Row {
 pub struct AnyKind;
 
 impl moorage_core::project::section::Kinds for AnyKind {
+    fn receivers(&self) -> Vec<&'static str> {
+        Vec::new()
+    }
+
     fn sources(&self) -> Vec<&'static str> {
         vec!["memory"]
     }

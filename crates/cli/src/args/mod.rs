@@ -1,5 +1,6 @@
 //! The command line. Doc comments here are the help texts.
 
+mod alerts;
 mod before;
 mod common;
 mod demo;
@@ -8,6 +9,7 @@ mod look;
 mod watch;
 
 use crate::args::common::duration;
+pub use alerts::{AlertsAction, AlertsArgs, AlertsCheckArgs};
 pub use before::{CheckArgs, InitArgs, PlanArgs, ScriptOf, ScriptPart, TablesArgs};
 pub use common::{Color, Format, Global, Pipelines};
 pub use demo::{ChurnArgs, DemoArgs};
@@ -123,6 +125,17 @@ Examples:
   moorage lag --over 2s --since 7d     the slowest of a week, and where their time went
   moorage lag --format csv --since 1d  points over time, for a chart of your own")]
     Lag(LagArgs),
+    /// Who is told when something is wrong: alerts, what is raised now, and whether messages arrive
+    ///
+    /// Alerts stand in the project file. A run looks at them while it goes on; `alerts check` looks from outside.
+    #[command(after_help = "\
+Examples:
+  moorage alerts                       what is raised, the alerts there are, and their receivers
+  moorage alerts test duty             send a test, and see the answer
+  moorage alerts check                 for cron: look from outside, tell, and end with 3 if anything is raised
+
+Exit code 3 (check): something is raised.")]
+    Alerts(AlertsArgs),
     /// Past runs, and what happened in them
     #[command(after_help = "\
 Examples:

@@ -1,5 +1,6 @@
 //! One file a command.
 
+mod alerts;
 mod changes;
 mod check;
 mod churn;
@@ -46,6 +47,7 @@ pub async fn carry_out(args: Args, held: Held) -> ExitCode {
         Command::Run(which) => run::run(global, &which, held).await,
         Command::Status(which) => status::status(global, &which).await,
         Command::Lag(which) => lag::lag(global, &which).await,
+        Command::Alerts(which) => alerts::alerts(global, &which).await,
         Command::History(which) => history::history(global, &which).await,
         Command::Preview(which) => preview::preview(global, &which).await,
         Command::Row(which) => row::row(global, &which).await,

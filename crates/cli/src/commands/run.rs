@@ -3,10 +3,12 @@
 use crate::args::{Global, RunArgs, Until};
 use crate::exit::Finished;
 use crate::failure::Failure;
+use crate::load::{self, Loaded};
+use crate::render;
 use crate::signals::Held;
-use crate::{load, render};
 use moorage_adapter::{Event, Events};
 use moorage_engine::{EngineError, Outcome, Pipeline, RunOptions, Start, StopHandle, StopSignal, stop_pair};
+use moorage_monitor::{AlertService, Alerts};
 use std::io::IsTerminal;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -15,7 +17,7 @@ use std::time::{Duration, Instant};
 mod progress;
 
 pub async fn run(global: &Global, args: &RunArgs, held: Option<Held>) -> Result<Finished, Failure> {
-    let pipelines = load::pipelines(global, &args.pipelines.pipelines)?;
+    let Loaded { pipelines, alerts } = load::whole(global, &args.pipelines.pipelines)?;
     let options = RunOptions {
         until_caught_up: args.until == Some(Until::CaughtUp),
         duration: args.duration,
@@ -32,6 +34,7 @@ pub async fn run(global: &Global, args: &RunArgs, held: Option<Held>) -> Result<
         hear_stdin(stopper.clone());
     }
     hear_signals(stopper, held)?;
+    let alerting = begin_alerting(global, &pipelines, &alerts)?;
     let others = pipelines.len() > 1;
     // A program that starts this one may have been killed and started again: then an earlier run is just ending.
     let patience = if args.with_stdin { Duration::from_secs(10) } else { Duration::ZERO };
@@ -83,6 +86,9 @@ pub async fn run(global: &Global, args: &RunArgs, held: Option<Held>) -> Result<
             Err(error) => failures.push(error),
         }
     }
+    if let Some(alerting) = alerting {
+        alerting.end().await;
+    }
     let words: Vec<&str> = failures.iter().map(|f| f.words.as_str()).collect();
     match failures.first() {
         None => Ok(finished),
@@ -93,6 +99,22 @@ pub async fn run(global: &Global, args: &RunArgs, held: Option<Held>) -> Result<
             ..Failure::failed(words.join("\nerror: "))
         }),
     }
+}
+
+/// Alerts about the pipelines, beside them.
+fn begin_alerting(
+    global: &Global,
+    pipelines: &[Pipeline],
+    alerts: &Alerts,
+) -> Result<Option<AlertService>, Failure> {
+    let Some(folder) = pipelines.first().map(|pipeline| &pipeline.state_folder) else { return Ok(None) };
+    let names: Vec<String> = pipelines.iter().map(|pipeline| pipeline.name.clone()).collect();
+    let json = render::wants_json(global);
+    let say = move |line: String| match json {
+        true => render::json_line(&serde_json::json!({ "at": chrono::Utc::now(), "alert": line })),
+        false => render::note(line),
+    };
+    AlertService::begin(alerts, folder, &names, Box::new(say)).map_err(|e| Failure::failed(e.to_string()))
 }
 
 /// Runs a pipeline, after whoever runs it now if that one ends in time.

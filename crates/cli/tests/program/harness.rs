@@ -226,6 +226,12 @@ impl Folder {
         std::fs::write(self.path("moorage.toml"), text.replace(from, to)).unwrap();
     }
 
+    /// Puts something at the end of the project file.
+    pub fn append(&self, text: &str) {
+        let before = std::fs::read_to_string(self.path("moorage.toml")).unwrap();
+        std::fs::write(self.path("moorage.toml"), format!("{before}\n{text}")).unwrap();
+    }
+
     pub fn path(&self, name: &str) -> PathBuf {
         self.0.path().join(name)
     }

@@ -7,6 +7,7 @@
 )]
 
 mod advice;
+mod alerting;
 mod bad_servers;
 mod capturing;
 mod checking;

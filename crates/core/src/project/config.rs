@@ -3,6 +3,7 @@
 //! Only the text is read here; secrets are described, not looked up, and no path is touched.
 
 use crate::model::policy::{ExistingRows, Keep, OnReject};
+use crate::project::alert::AlertRule;
 use crate::project::drift::DriftConfig;
 use crate::project::rule::RuleConfig;
 use crate::project::section::{EndSection, Section};
@@ -22,6 +23,12 @@ pub struct Project {
     pub targets: BTreeMap<String, EndSection>,
     /// What is carried, by name.
     pub pipelines: BTreeMap<String, PipelineConfig>,
+    /// Who is told of alerts, by name.
+    pub receivers: BTreeMap<String, EndSection>,
+    /// What they are told of, in the order of the file.
+    pub alerts: Vec<AlertRule>,
+    /// What the file says of serving figures, if it does.
+    pub listen: Option<Section>,
 }
 
 /// A pipeline.

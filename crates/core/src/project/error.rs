@@ -143,8 +143,8 @@ fn plain_words(text: &str) -> String {
     }
 }
 
-/// Keys of sources and targets whose values are no secrets.
-const PLAIN: [&str; 14] = [
+/// Keys of sources, targets and receivers whose values are no secrets.
+const PLAIN: [&str; 16] = [
     "kind",
     "capture",
     "sslmode",
@@ -159,6 +159,8 @@ const PLAIN: [&str; 14] = [
     "change_table_limit",
     "connections",
     "role",
+    "encryption",
+    "timeout",
 ];
 
 /// The key of a line, as it stands before the equals sign.
@@ -181,12 +183,12 @@ fn may_hold_a_secret(before: &str, line: &str) -> bool {
     if header(line).is_some() {
         return false;
     }
-    // Only lines of pipelines are plain for sure: a header that is misspelt may be that of a source.
+    // Only lines of pipelines and alerts are plain for sure: a header that is misspelt may be that of a source.
     let section = before.lines().rev().find_map(header).unwrap_or_default();
     // Values of harmless keys are words, numbers and paths.
     let value = line.split_once('=').map_or("", |(_, value)| value);
     let is_word = value.chars().all(|c| c.is_ascii_alphanumeric() || "_-./ \"'".contains(c));
-    !(section.starts_with("pipelines") || PLAIN.contains(&key_of(line)) && is_word)
+    !(section.starts_with("pipelines") || section == "alert" || PLAIN.contains(&key_of(line)) && is_word)
 }
 
 /// What stands in a header of a section, if a line is one: `[sources.harbour]`. A line that begins with a bracket may also

@@ -2,6 +2,7 @@
 //!
 //! Only the text is read here; secrets are described, not looked up, and no path is touched.
 
+pub mod alert;
 pub mod config;
 pub mod drift;
 pub mod edit;

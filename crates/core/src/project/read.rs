@@ -1,5 +1,6 @@
 //! Reading a project file, and what may be wrong with it as a whole.
 
+use super::alert::{AlertConfig, AlertRule, LOG};
 use super::config::{PipelineConfig, Project};
 use super::error::{Mistake, ProjectError};
 use super::picking;
@@ -24,6 +25,11 @@ struct Lists {
     targets: BTreeMap<String, End>,
     #[serde(default, rename = "pipelines")]
     _pipelines: BTreeMap<String, IgnoredAny>,
+    #[serde(default)]
+    receivers: BTreeMap<Spanned<String>, End>,
+    #[serde(default)]
+    alert: Vec<AlertConfig>,
+    listen: Option<BTreeMap<String, IgnoredAny>>,
 }
 
 #[derive(Deserialize)]
@@ -51,7 +57,9 @@ fn read(text: &str, kinds: &dyn Kinds) -> Result<Project, Mistake> {
     let mut project = Project {
         sources: ends(&whole, "sources", lists.sources, &kinds.sources())?,
         targets: ends(&whole, "targets", lists.targets, &kinds.targets())?,
-        pipelines: BTreeMap::new(),
+        receivers: receivers(&whole, lists.receivers, &kinds.receivers())?,
+        listen: lists.listen.map(|_| Section::at_the_top(&whole, "listen")),
+        ..Project::default()
     };
     for (name, (span, table)) in pipelines(text)? {
         let source =
@@ -73,7 +81,38 @@ fn read(text: &str, kinds: &dyn Kinds) -> Result<Project, Mistake> {
         check(&project, &name, &pipeline)?;
         project.pipelines.insert(name, pipeline);
     }
+    project.alerts = alerts(&project, lists.alert)?;
     Ok(project)
+}
+
+/// Receivers of alerts, none of them named like the one that is always there.
+fn receivers(
+    text: &Arc<str>,
+    found: BTreeMap<Spanned<String>, End>,
+    kinds: &[&str],
+) -> Result<BTreeMap<String, EndSection>, Mistake> {
+    if let Some(name) = found.keys().find(|name| name.get_ref() == LOG) {
+        let what = format!("receiver `{LOG}` is there without a section: it writes on standard error");
+        return Err(Mistake::at(name.span(), what, "another name"));
+    }
+    let found = found.into_iter().map(|(name, end)| (name.into_inner(), end)).collect();
+    ends(text, "receivers", found, kinds)
+}
+
+/// Alerts with names of their own, about pipelines and to receivers that there are.
+fn alerts(project: &Project, found: Vec<AlertConfig>) -> Result<Vec<AlertRule>, Mistake> {
+    let pipelines: Vec<&str> = project.pipelines.keys().map(String::as_str).collect();
+    let receivers: Vec<&str> = project.receivers.keys().map(String::as_str).collect();
+    let mut alerts: Vec<AlertRule> = Vec::new();
+    for alert in found {
+        let name = alert.name();
+        if alerts.iter().any(|known| known.name == *name.get_ref()) {
+            let what = format!("there are two alerts `{}`", name.get_ref());
+            return Err(Mistake::at(name.span(), what, "a name for each"));
+        }
+        alerts.push(alert.read(&pipelines, &receivers)?);
+    }
+    Ok(alerts)
 }
 
 /// The tables of pipelines as they stand in a text that was read before, with where they stand.

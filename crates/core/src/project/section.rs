@@ -14,8 +14,8 @@ use toml::de::{DeTable, DeValue};
 pub struct Section {
     /// The whole file: what is read from it borrows from it.
     text: Arc<str>,
-    /// `sources` or its like, and the name in it.
-    path: [String; 2],
+    /// `sources` or its like, and the name in it; or a table at the top.
+    path: Vec<String>,
     /// Only these keys belong to it; all if there is none.
     only: Option<Vec<String>>,
     /// These do not.
@@ -25,7 +25,12 @@ pub struct Section {
 impl Section {
     /// The table `[list.name]` of a file, which is there.
     pub(super) fn new(text: &Arc<str>, list: &str, name: &str) -> Self {
-        Self { text: text.clone(), path: [list.into(), name.into()], only: None, without: Vec::new() }
+        Self { text: text.clone(), path: vec![list.into(), name.into()], only: None, without: Vec::new() }
+    }
+
+    /// The table `[name]` of a file, which is there.
+    pub(super) fn at_the_top(text: &Arc<str>, name: &str) -> Self {
+        Self { text: text.clone(), path: vec![name.into()], only: None, without: Vec::new() }
     }
 
     fn has(&self, key: &str) -> bool {
@@ -42,9 +47,10 @@ impl Section {
 
     /// The table as it stands in the text; empty if there is none.
     fn table(&self) -> Spanned<DeTable<'_>> {
-        let document = DeTable::parse(&self.text).ok().map(Spanned::into_inner);
-        let list = document.and_then(|document| inside(document, &self.path[0]));
-        let Some((span, table)) = list.and_then(|(_, list)| inside(list, &self.path[1])) else {
+        let document = DeTable::parse(&self.text).ok().map(|document| (0..0, document.into_inner()));
+        let within =
+            |found: Option<(Range<usize>, _)>, name: &String| found.and_then(|(_, of)| inside(of, name));
+        let Some((span, table)) = self.path.iter().fold(document, within) else {
             return Spanned::new(0..0, DeTable::new());
         };
         let table = table.into_iter().filter(|(key, _)| self.has(key.get_ref())).collect();
@@ -133,6 +139,8 @@ pub trait Kinds {
     fn targets(&self) -> Vec<&'static str>;
     /// The keys in a pipeline's table that its source reads, if that is of this kind.
     fn pipeline_keys(&self, source: &str) -> &'static [&'static str];
+    /// The words for kinds of receivers of alerts.
+    fn receivers(&self) -> Vec<&'static str>;
 }
 
 /// Kinds as tests of this crate name them.
@@ -149,6 +157,10 @@ pub(crate) mod tests {
 
         fn targets(&self) -> Vec<&'static str> {
             vec!["shed"]
+        }
+
+        fn receivers(&self) -> Vec<&'static str> {
+            vec!["flag"]
         }
 
         fn pipeline_keys(&self, source: &str) -> &'static [&'static str] {

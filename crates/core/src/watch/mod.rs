@@ -1,5 +1,6 @@
 //! Watching: how long transactions are on their way, until when the target is complete, and samples of both over time.
 
+pub mod alerts;
 mod flight;
 pub mod forecast;
 pub mod histogram;

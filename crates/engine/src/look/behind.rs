@@ -10,12 +10,12 @@ use moorage_core::checkpoint::stored::{Checkpoint, Stage};
 use moorage_core::plan::table::TablePlan;
 use moorage_core::watch::forecast::full_in;
 use moorage_core::watch::lag::ClockSkew;
-use moorage_monitor::{HeldTable, Published, ReadingTable, RunRecord, StateStore};
+use moorage_monitor::{
+    ALL_HELD, HeldTable, Published, ReadingTable, RunRecord, SILENT_AFTER, StateStore, ended,
+};
 use serde::Serialize;
 use std::time::Duration;
 
-/// A run says every second how it stands. What was said longer ago than this counts as silence.
-const SILENT_AFTER: TimeDelta = TimeDelta::seconds(5);
 /// From this on a pipeline catches up.
 const CATCHING_UP_US: u64 = 10_000_000;
 /// Below this nobody asks why.
@@ -177,40 +177,25 @@ impl Behind {
                 running.pid, running.host
             );
         }
+        if self.elsewhere && running.asleep {
+            return format!("process {} on {} was stopped by a signal", running.pid, running.host);
+        }
         if self.elsewhere {
             return format!(
                 "process {} on {} runs it from another folder or machine, and says there what it waits for",
                 running.pid, running.host
             );
         }
-        let said = self.published.clone().unwrap_or_default();
         let all_held =
             self.complete_until.is_some_and(|until| self.held.iter().any(|held| held.since == until));
         if all_held {
-            return "all tables are held, and wait for a decision: `moorage drift`".into();
+            return ALL_HELD.into();
         }
         let doing = self.last_run.as_ref().and_then(|run| run.doing.clone()).unwrap_or_default();
-        match (&said.reader, &said.writer) {
-            // No stream is open: it sets up, reads, or tries again.
-            (None, _) | (_, None) => doing,
-            (_, Some(writer)) if writer.doing == moorage_monitor::MERGES => {
-                format!("the target has been at a batch since {}", since(writer.since))
-            }
-            (Some(reader), _) if reader.doing == moorage_monitor::WAITS_FOR_SOURCE => {
-                format!("nothing has come from the source since {}", since(reader.since))
-            }
-            _ => doing,
-        }
+        self.published.as_ref().map_or_else(|| doing.clone(), |said| said.why(&doing))
     }
 
-    fn why_nothing_runs(&self) -> String {
-        let ended = |run: &RunRecord| {
-            let (outcome, message) = (run.outcome.as_deref()?, run.message.as_deref().unwrap_or_default());
-            let at = DateTime::parse_from_rfc3339(run.ended_at.as_deref()?).ok()?;
-            let at = at.to_rfc3339_opts(chrono::SecondsFormat::Secs, true);
-            let first = message.lines().next().unwrap_or_default();
-            Some(format!("nothing runs; the last run ended at {at}: {outcome}, {first}"))
-        };
+    pub(super) fn why_nothing_runs(&self) -> String {
         let last = self.last_run.as_ref().and_then(ended).unwrap_or_else(|| "nothing runs".into());
         match self.incomplete.is_empty() {
             true => last,

@@ -1,5 +1,6 @@
 //! Looking at a pipeline and at its rows; changes nothing.
 
+pub(crate) mod alerting;
 pub(crate) mod behind;
 mod between;
 pub(crate) mod changes;

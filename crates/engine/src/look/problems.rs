@@ -2,8 +2,7 @@
 
 use super::behind::Behind;
 use super::tables::TableStatus;
-use moorage_adapter::{Event, TableState};
-use moorage_monitor::RunEvent;
+use moorage_adapter::TableState;
 use serde::Serialize;
 
 use ProblemKind as Kind;
@@ -52,19 +51,6 @@ impl Problem {
     fn of(kind: ProblemKind, table: &str, what: impl Into<String>, next: impl Into<String>) -> Self {
         Self { kind, table: Some(table.into()), what: what.into(), next: next.into() }
     }
-}
-
-/// The tables that a run left out, with why.
-pub(super) fn left_out(events: &[RunEvent]) -> Vec<(String, String)> {
-    let mut all: Vec<(String, String)> = Vec::new();
-    for event in events {
-        if let Event::TableLeftOut { table, why } = &event.what
-            && all.iter().all(|(known, _)| known != table)
-        {
-            all.push((table.clone(), why.clone()));
-        }
-    }
-    all
 }
 
 /// What is wrong, the worst first: what stops everything, then what stops a table, then what will.

@@ -2,7 +2,7 @@
 
 use crate::pipeline::ends::Pipeline;
 use crate::pipeline::lock::PipelineLock;
-use crate::pipeline::process::{Life, life};
+use crate::pipeline::process::{Life, is_asleep, life};
 use chrono::{DateTime, Utc};
 use moorage_adapter::Holder;
 use serde::Serialize;
@@ -16,6 +16,8 @@ pub struct RunningNow {
     pub host: String,
     /// Since when.
     pub since: DateTime<Utc>,
+    /// Whether it was stopped by a signal, and does nothing until it gets another one.
+    pub asleep: bool,
 }
 
 /// The process that runs a pipeline now, if one does. Needs no source and no target.
@@ -36,6 +38,6 @@ pub(super) async fn running_anywhere(pipeline: &Pipeline) -> Option<RunningNow> 
 
 impl From<Holder> for RunningNow {
     fn from(holder: Holder) -> Self {
-        Self { pid: holder.pid, host: holder.host, since: holder.since }
+        Self { asleep: is_asleep(&holder), pid: holder.pid, host: holder.host, since: holder.since }
     }
 }

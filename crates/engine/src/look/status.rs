@@ -1,12 +1,13 @@
 //! What a pipeline is doing, from the target, the state store and the source; also while nothing runs.
 
 use super::behind::{Behind, behind};
-use super::problems::{Problem, left_out, problems};
+use super::problems::{Problem, problems};
 use super::running::RunningNow;
 use super::tables::{HeldStatus, TableStatus};
 use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::Result;
 use crate::run::holding;
+use crate::run::standings::left_out;
 use chrono::{DateTime, Utc};
 use moorage_adapter::{MemoKind, StoredTable, TableState, Waiting};
 use moorage_core::change::counters::Operations;

@@ -4,7 +4,9 @@ use chrono::{DateTime, Utc};
 use moorage_adapter::Event;
 use moorage_core::watch::meter::{RECENT, TableTotals};
 use moorage_core::watch::sample::{AppliedTransaction, Sample, TableSample};
-use moorage_monitor::{Published, ReadingTable, RunSums, Severity, StateStore};
+use moorage_monitor::{
+    BrokenOff, Published, ReadingTable, RunSums, Severity, Standing, Standings, StateStore,
+};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
@@ -33,16 +35,21 @@ pub(super) struct Keeper {
     earlier: Vec<AppliedTransaction>,
     /// Tables that are being read.
     reading: Vec<ReadingTable>,
+    /// Tables whose reading was broken off.
+    broken_off: Vec<BrokenOff>,
+    /// What it tries again after, and since when nothing was carried.
+    retrying: Option<Standing>,
     /// Whether the last word was that something is waited for.
     waits: bool,
     thinned: Instant,
+    /// What was published last, and when.
+    last: (DateTime<Utc>, Published),
 }
 
 impl Keeper {
     pub(super) fn new(folder: &Path, state: StateStore, pipeline: &str, run: i64) -> Self {
         state.publishes_anew(pipeline);
-        let earlier =
-            state.published(pipeline).ok().flatten().map(|(_, said)| said.recent).unwrap_or_default();
+        let earlier = state.published(pipeline).ok().flatten().map(|(_, said)| said).unwrap_or_default();
         let long_ago = Instant::now().checked_sub(THIN_EVERY);
         Self {
             folder: folder.into(),
@@ -50,10 +57,13 @@ impl Keeper {
             pipeline: pipeline.into(),
             run,
             sums: RunSums::default(),
-            earlier,
+            earlier: earlier.recent,
             reading: Vec::new(),
+            broken_off: earlier.broken_off,
+            retrying: None,
             waits: false,
             thinned: long_ago.unwrap_or_else(Instant::now),
+            last: Default::default(),
         }
     }
 
@@ -97,13 +107,32 @@ impl Keeper {
                 self.reading.push(ReadingTable { table: table.clone(), rows: 0, of: None });
             }
             Event::SnapshotRows { table, rows } => {
+                self.retrying = None;
                 self.reading.iter_mut().filter(|r| r.table == *table).for_each(|r| r.rows = *rows);
             }
             Event::SnapshotFinished { table, .. } | Event::ReadAgain { table, .. } => {
                 self.reading.retain(|r| r.table != *table);
+                self.broken_off.retain(|broken| broken.table != *table);
             }
-            Event::Retrying { .. } | Event::Streaming { .. } => self.reading.clear(),
+            Event::Retrying { reason, .. } => {
+                self.breaks_off(reason);
+                let standing = || Standing { doing: String::new(), since: Utc::now() };
+                self.retrying.get_or_insert_with(standing).doing.clone_from(reason);
+            }
+            Event::Streaming { .. } => {
+                self.reading.clear();
+                self.broken_off.clear();
+            }
+            Event::Merged { .. } => self.retrying = None,
             _ => {}
+        }
+    }
+
+    /// What was being read is broken off.
+    fn breaks_off(&mut self, why: &str) {
+        for ReadingTable { table, .. } in std::mem::take(&mut self.reading) {
+            self.broken_off.retain(|broken| broken.table != table);
+            self.broken_off.push(BrokenOff { table, why: why.into() });
         }
     }
 
@@ -137,7 +166,18 @@ impl Keeper {
             self.state.keep_table_samples(&self.pipeline, at, &tables);
         }
         let mut published = Published { run: self.run, sums: self.sums, ..published };
+        // An idle source says that nothing is missing any more.
+        if self
+            .retrying
+            .as_ref()
+            .is_some_and(|since| published.complete_until.is_some_and(|until| until > since.since))
+        {
+            self.retrying = None;
+        }
+        published.retrying.clone_from(&self.retrying);
         published.reading.clone_from(&self.reading);
+        published.broken_off.clone_from(&self.broken_off);
+        self.last = (at, published.clone());
         published
             .recent
             .extend(self.earlier.iter().take(RECENT.saturating_sub(published.recent.len())).cloned());
@@ -148,8 +188,19 @@ impl Keeper {
         }
     }
 
+    /// Tells how the tables stand.
+    pub(super) fn stand(&mut self, at: DateTime<Utc>, standings: &Standings) {
+        self.state.tell_standings(&self.pipeline, at, standings);
+    }
+
     /// Notes how the run ended.
     pub(super) fn end(&mut self, outcome: &str, words: &str) {
+        if outcome == "failed" && !self.reading.is_empty() {
+            self.breaks_off(words);
+            let (at, mut published) = std::mem::take(&mut self.last);
+            (published.reading, published.broken_off) = (Vec::new(), self.broken_off.clone());
+            self.state.publish(&self.pipeline, at, &published, &[]);
+        }
         self.state.run_has_done(self.run, &self.sums);
         self.state.end_run(self.run, outcome, words);
     }

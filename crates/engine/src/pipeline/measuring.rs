@@ -29,6 +29,10 @@ pub(crate) struct Measures {
     pub(crate) gauge: Option<QueueGauge>,
     /// Since when the target is at a batch.
     pub(crate) applying_since: Option<DateTime<Utc>>,
+    /// Whether tables may stand otherwise than it was told last.
+    pub(crate) standings_may_differ: bool,
+    /// Tables that were left out, with why.
+    pub(crate) left_out: Vec<(String, String)>,
     /// When the reader last gave something to be applied.
     pub(crate) read_at: Option<DateTime<Utc>>,
     standings: [Option<Standing>; 3],
@@ -55,6 +59,8 @@ impl Measuring {
             meter: Meter::new(Utc::now()),
             gauge: None,
             applying_since: None,
+            standings_may_differ: true,
+            left_out: Vec::new(),
             read_at: None,
             standings: Default::default(),
             done: VecDeque::new(),

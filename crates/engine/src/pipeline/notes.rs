@@ -5,9 +5,10 @@
 
 use super::error::Result;
 use super::keeper::{Keeper, Measured};
+use chrono::Utc;
 use moorage_adapter::Event;
 use moorage_core::model::drift::DriftPolicy;
-use moorage_monitor::{StateStore, StoreError};
+use moorage_monitor::{Standings, StateStore, StoreError};
 use std::path::Path;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, mpsc};
@@ -25,6 +26,8 @@ enum Note {
     Event(Event),
     /// What was measured since the last time.
     Measured(Box<Measured>),
+    /// How the tables stand.
+    Standings(Box<Standings>),
     /// What came of reading a table again.
     Answer(String, String),
     /// What came of a decision.
@@ -82,6 +85,7 @@ impl Notes {
                         measuring.fetch_sub(1, Ordering::Relaxed);
                         keeper.measured(*measured);
                     }
+                    Note::Standings(standings) => keeper.stand(Utc::now(), &standings),
                     Note::Answer(table, outcome) => {
                         keeper.state.answer_again(&keeper.pipeline, &table, &outcome)
                     }
@@ -119,6 +123,11 @@ impl Notes {
         } else {
             self.measured.fetch_sub(1, Ordering::Relaxed);
         }
+    }
+
+    /// Tells how the tables stand.
+    pub(crate) fn standings(&self, standings: Standings) {
+        self.send(Note::Standings(Box::new(standings)));
     }
 
     /// Notes what came of reading a table again; empty if it was done.

@@ -31,6 +31,13 @@ fn started(pid: u32) -> Option<String> {
     (!fields.starts_with('Z')).then(|| fields.split(' ').nth(19).map(str::to_string)).flatten()
 }
 
+/// Whether a process of this machine was stopped by a signal, and goes on by another one: state `T` of its `stat` (proc(5)).
+pub(crate) fn is_asleep(of: &Holder) -> bool {
+    let stat = std::fs::read_to_string(format!("/proc/{}/stat", of.pid)).unwrap_or_default();
+    let is_stopped = stat.rsplit_once(") ").is_some_and(|(_, fields)| fields.starts_with('T'));
+    is_stopped && life(of) == Life::There
+}
+
 /// What can be told of a process from here.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Life {

@@ -15,4 +15,5 @@ mod prepare;
 mod reread;
 mod set_up;
 mod spool;
+pub(crate) mod standings;
 mod waiting;

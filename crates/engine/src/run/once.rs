@@ -11,6 +11,7 @@ use crate::pipeline::{process, turn};
 use crate::run::came_and_went::{JOINS, joins};
 use crate::run::follow;
 use crate::run::prepare::{self, Ready};
+use crate::run::standings;
 use backon::{BackoffBuilder, ExponentialBuilder};
 use moorage_adapter::{AdapterError, Event, Events};
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -30,9 +31,11 @@ pub async fn run(
     let me = process::me();
     let _lock = PipelineLock::take_soon(&pipeline.state_folder, &pipeline.name, &me).await?;
     let notes = Arc::new(Notes::begin(&pipeline.state_folder, &pipeline.name)?);
+    let measuring = Measuring::begin();
     let recording: Events = {
-        let notes = notes.clone();
+        let (notes, measuring) = (notes.clone(), measuring.clone());
         Arc::new(move |event| {
+            standings::note(&measuring, &event);
             notes.event(event.clone());
             events(event);
         })
@@ -43,7 +46,7 @@ pub async fn run(
         events: recording,
         began: Instant::now(),
         notes: notes.clone(),
-        measuring: Measuring::begin(),
+        measuring,
         me,
         stop,
         reached: AtomicBool::new(false),
@@ -60,6 +63,7 @@ pub async fn run(
             Ok(never) => match never {},
         },
         never = context.measuring.publish(pipeline, &notes) => match never {},
+        never = standings::tell(&context) => match never {},
     };
     turn::end(pipeline).await;
     let (outcome, words) = match &done {
@@ -69,6 +73,10 @@ pub async fn run(
         Err(error) => ("failed", error.to_string()),
     };
     notes.measured(context.measuring.take(pipeline, true));
+    // What a short run met is known to whoever looks behind it, too; where the target is the trouble, nobody waits for it.
+    if let Ok(Ok(standings)) = tokio::time::timeout(LAST_LOOK, standings::standings_now(&context)).await {
+        notes.standings(standings);
+    }
     notes.end(outcome, words).await;
     done
 }
@@ -142,6 +150,8 @@ async fn carry_out(context: &Context) -> Result<Outcome> {
     }
 }
 
+/// How long the last look at how the tables stand may take.
+const LAST_LOOK: Duration = Duration::from_secs(2);
 const MAX_PAUSE: Duration = Duration::from_secs(30);
 /// How long the log-ins of a run that was let in before may be refused: somebody is changing the password, here and at
 /// the server, one after the other. Behind it the run ends and says so, because nobody looks at one that goes on trying.

@@ -1,5 +1,6 @@
 //! The local store: one SQLite file.
 
+pub(crate) mod alerts;
 pub(crate) mod base;
 pub(crate) mod events;
 mod looks;
@@ -9,6 +10,7 @@ mod requests;
 pub(crate) mod runs;
 mod samples;
 mod schema;
+pub(crate) mod standings;
 #[cfg(test)]
 mod tests;
 mod thinning;

@@ -17,6 +17,9 @@ pub const MERGES: &str = "merges a batch";
 /// What the reader is at while nothing comes.
 pub const WAITS_FOR_SOURCE: &str = "waits for the source";
 
+/// Why nothing is merged where no table is.
+pub const ALL_HELD: &str = "all tables are held, and wait for a decision: `moorage drift`";
+
 /// What a part of a run is at.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Standing {
@@ -52,6 +55,15 @@ impl ReadingTable {
         let of = self.of.filter(|of| *of > 0)?;
         Some((self.rows.saturating_mul(100) / of).min(99))
     }
+}
+
+/// A table whose reading was broken off, and that was not read since.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct BrokenOff {
+    /// The source table.
+    pub table: String,
+    /// By what.
+    pub why: String,
 }
 
 /// What was done in a second, on the average of the last ten.
@@ -106,10 +118,37 @@ pub struct Published {
     pub target_usage: Option<Usage>,
     /// Tables that are being read.
     pub reading: Vec<ReadingTable>,
+    /// Tables whose reading was broken off.
+    pub broken_off: Vec<BrokenOff>,
+    /// What it tries again after, and since when nothing was carried; none while something is.
+    pub retrying: Option<Standing>,
     /// Tables whose changes are kept.
     pub held: Vec<HeldTable>,
     /// The last transactions that were applied, the last first.
     pub recent: Vec<AppliedTransaction>,
+}
+
+impl Published {
+    /// What keeps it from coming closer, of a run that says how it stands; `doing` is what it notes of itself.
+    pub fn why(&self, doing: &str) -> String {
+        let since = |at: DateTime<Utc>| at.to_rfc3339_opts(chrono::SecondsFormat::Secs, true);
+        let all_held =
+            self.complete_until.is_some_and(|until| self.held.iter().any(|held| held.since == until));
+        if all_held {
+            return ALL_HELD.into();
+        }
+        match (&self.reader, &self.writer) {
+            // No stream is open: it sets up, reads, or tries again.
+            (None, _) | (_, None) => doing.into(),
+            (_, Some(writer)) if writer.doing == MERGES => {
+                format!("the target has been at a batch since {}", since(writer.since))
+            }
+            (Some(reader), _) if reader.doing == WAITS_FOR_SOURCE => {
+                format!("nothing has come from the source since {}", since(reader.since))
+            }
+            _ => doing.into(),
+        }
+    }
 }
 
 impl StateStore {

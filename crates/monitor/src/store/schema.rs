@@ -69,6 +69,22 @@ CREATE TABLE IF NOT EXISTS published_tables (
   deletes INTEGER NOT NULL, truncates INTEGER NOT NULL, bytes INTEGER NOT NULL, lag_us INTEGER NOT NULL, committed_at TEXT,
   PRIMARY KEY (pipeline, source_table)) WITHOUT ROWID;";
 
+/// What is known of tables and of what waits for decisions, as the last run told it.
+const STANDINGS: &str = "
+CREATE TABLE IF NOT EXISTS standings (pipeline TEXT PRIMARY KEY, at TEXT NOT NULL, content TEXT NOT NULL);";
+
+/// Alerts: what is remembered, what was said, what waits to be sent, and how those stand that it is sent to.
+const ALERTS: &str = "
+CREATE TABLE IF NOT EXISTS alert_memory (pipeline TEXT PRIMARY KEY, content TEXT NOT NULL);
+CREATE TABLE IF NOT EXISTS alert_notices (id INTEGER PRIMARY KEY, pipeline TEXT NOT NULL, at INTEGER NOT NULL, notice TEXT NOT NULL);
+CREATE INDEX IF NOT EXISTS alert_notices_of_pipeline ON alert_notices (pipeline, at);
+CREATE TABLE IF NOT EXISTS alert_messages (
+  id INTEGER PRIMARY KEY AUTOINCREMENT, uid TEXT NOT NULL, receiver TEXT NOT NULL, about TEXT NOT NULL, at TEXT NOT NULL,
+  notice TEXT NOT NULL, tries INTEGER NOT NULL, next_at INTEGER NOT NULL, claimed_until INTEGER NOT NULL);
+CREATE INDEX IF NOT EXISTS alert_messages_of_receiver ON alert_messages (receiver, id);
+CREATE TABLE IF NOT EXISTS alert_receivers (
+  name TEXT PRIMARY KEY, taken_at TEXT, answer TEXT, failing_since TEXT, problem TEXT, lost INTEGER NOT NULL DEFAULT 0);";
+
 /// Views for people's own charts: their columns stay, whatever becomes of the tables behind them. `docs/monitoring.md` has them.
 const VIEWS: &str = "
 DROP VIEW IF EXISTS lag_over_time;
@@ -130,7 +146,7 @@ fn bring_up(db: &Connection) -> rusqlite::Result<()> {
 }
 
 /// What this version's tables are like. An earlier version's are brought up to it; those of a later one are taken as they are.
-const FORM: i64 = 1;
+const FORM: i64 = 2;
 
 /// Makes what is missing. What is there already is only looked at, so that whoever looks does not wait for a run that writes.
 pub(super) fn set_up(db: &Connection) -> rusqlite::Result<()> {
@@ -139,7 +155,7 @@ pub(super) fn set_up(db: &Connection) -> rusqlite::Result<()> {
         return Ok(());
     }
     db.execute_batch("BEGIN IMMEDIATE")?;
-    let parts = [RUNS, EVENTS, REQUESTS, LOOKS, SAMPLES, PUBLISHED, VIEWS];
+    let parts = [RUNS, EVENTS, REQUESTS, LOOKS, SAMPLES, PUBLISHED, STANDINGS, ALERTS, VIEWS];
     let made = bring_up(db)
         .and_then(|()| parts.iter().try_for_each(|part| db.execute_batch(part)))
         .and_then(|()| db.pragma_update(None, "user_version", FORM));
