@@ -7,7 +7,7 @@ use moorage_adapter::kind::{LogInAs, Opening, SourceSection};
 use moorage_adapter::secret::read_bounded;
 use moorage_core::project::section::Section;
 use moorage_engine::Pipeline;
-use moorage_monitor::Alerts;
+use moorage_monitor::{Alerts, ListenSettings};
 use moorage_systems::Described;
 use secrecy::SecretString;
 use std::path::{Path, PathBuf};
@@ -30,6 +30,10 @@ pub struct Loaded {
     pub pipelines: Vec<Pipeline>,
     /// Who is told of what goes wrong.
     pub alerts: Alerts,
+    /// To whom figures are served.
+    pub listen: ListenSettings,
+    /// What paths in the file are relative to.
+    pub folder: PathBuf,
 }
 
 /// The pipelines that were asked for, or all, with what the file says beside them.
@@ -41,7 +45,8 @@ pub fn whole(global: &Global, wanted: &[String]) -> Result<Loaded, Failure> {
     let folder = folder_of(&global.file);
     let Alerts { rules, receivers } = project.alerts.clone();
     let receivers = receivers.into_iter().map(|receiver| receiver.in_folder(&folder)).collect();
-    Ok(Loaded { pipelines: opened(global, &project, wanted)?, alerts: Alerts { rules, receivers } })
+    let (pipelines, listen) = (opened(global, &project, wanted)?, project.listen.clone());
+    Ok(Loaded { pipelines, alerts: Alerts { rules, receivers }, listen, folder })
 }
 
 /// The pipelines of a project that were asked for, or all, with their ends.

@@ -9,19 +9,22 @@ mod error;
 pub mod folder;
 #[cfg(test)]
 mod hostile;
+mod listen;
 mod store;
 
 pub use alerting::receiver::{RECEIVER_KINDS, Receiver};
-pub use alerting::seen::{SILENT_AFTER, add_published, add_standings, ended, stands};
+pub use alerting::seen::{SILENT_AFTER, add_published, add_standings, ended, seen, stands};
 pub use alerting::sending::{send_due, send_test};
 pub use alerting::service::{AlertService, Alerts, Say, log_line};
 pub use error::{Result, StoreError};
+pub use listen::{LISTEN_KEYS, ListenSettings};
 pub use store::alerts::ReceiverStanding;
 pub use store::base::StateStore;
 pub use store::events::{RunEvent, Severity};
 pub use store::periods::{Period, Quantiles, TablePeriod};
 pub use store::published::{
-    ALL_HELD, BrokenOff, HeldTable, MERGES, Published, Rates, ReadingTable, Standing, WAITS_FOR_SOURCE,
+    ALL_HELD, BrokenOff, HeldTable, LAG_BOUNDS, LagCounts, LagsCounts, MERGES, Published, Rates,
+    ReadingTable, Standing, WAITS_FOR_SOURCE,
 };
 pub use store::runs::{RunRecord, RunSums};
 pub use store::standings::Standings;

@@ -4,8 +4,7 @@ use crate::kinds::{Known, source_kind, target_kind, target_kinds};
 use moorage_adapter::kind::{SourceSection, TargetSection};
 use moorage_core::project::config::{PipelineConfig, Project};
 use moorage_core::project::error::{Mistake, ProjectError};
-use moorage_core::project::section::Section;
-use moorage_monitor::{Alerts, Receiver};
+use moorage_monitor::{Alerts, ListenSettings, Receiver};
 use std::collections::BTreeMap;
 
 /// A project file, read as a whole.
@@ -19,7 +18,7 @@ pub struct Described {
     /// Who is told of what goes wrong.
     pub alerts: Alerts,
     /// Where figures are served, and to whom.
-    pub listen: Option<Section>,
+    pub listen: ListenSettings,
 }
 
 impl Described {
@@ -37,6 +36,7 @@ fn ends(project: Project) -> Result<Described, Mistake> {
     let Project { sources, targets, pipelines, receivers, alerts: rules, listen } = project;
     let receivers = receivers.iter().map(|(name, end)| Receiver::read(name, end));
     let alerts = Alerts { rules, receivers: receivers.collect::<Result<_, Mistake>>()? };
+    let listen = ListenSettings::read(listen.as_ref())?;
     let (sources_read, targets_read) = (BTreeMap::new(), BTreeMap::new());
     let mut described = Described { pipelines, sources: sources_read, targets: targets_read, alerts, listen };
     for (name, end) in sources {

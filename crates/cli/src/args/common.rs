@@ -2,6 +2,7 @@
 
 use chrono::{DateTime, Local, NaiveDate, NaiveDateTime, TimeZone, Utc};
 use clap::{Args as ClapArgs, ValueEnum};
+use std::net::{Ipv4Addr, SocketAddr};
 use std::path::PathBuf;
 use std::time::Duration;
 
@@ -45,6 +46,13 @@ pub struct Pipelines {
     /// Names from the project file; all if none is given
     #[arg(value_name = "PIPELINE")]
     pub pipelines: Vec<String>,
+}
+
+/// A port of this machine, or an address and a port.
+pub(super) fn listen_address(text: &str) -> Result<SocketAddr, String> {
+    let port = || text.parse::<u16>().ok().map(|port| SocketAddr::from((Ipv4Addr::LOCALHOST, port)));
+    let wanted = "a port, such as 9187, or an address and a port, such as 0.0.0.0:9187 or [::1]:9187";
+    text.parse().ok().or_else(port).ok_or_else(|| wanted.into())
 }
 
 pub(super) fn rate(text: &str) -> Result<f64, String> {

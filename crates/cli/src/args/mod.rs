@@ -8,7 +8,7 @@ mod drift;
 mod look;
 mod watch;
 
-use crate::args::common::duration;
+use crate::args::common::{duration, listen_address};
 pub use alerts::{AlertsAction, AlertsArgs, AlertsCheckArgs};
 pub use before::{CheckArgs, InitArgs, PlanArgs, ScriptOf, ScriptPart, TablesArgs};
 pub use common::{Color, Format, Global, Pipelines};
@@ -18,6 +18,7 @@ pub use look::{ChangesArgs, PreviewArgs, RowArgs, VerifyArgs};
 pub use watch::{HistoryArgs, LagArgs, LagBy, StatusArgs};
 
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
+use std::net::SocketAddr;
 use std::time::Duration;
 
 /// Keeps tables of operational databases mirrored in a warehouse.
@@ -102,6 +103,7 @@ Examples:
   moorage run --until caught-up        end when all that is committed now is in the target
   moorage run --snapshot-only          copy once, follow nothing, leave nothing in the source
   moorage run --start now              no copy: only the changes from now on
+  moorage run --listen 9187            with figures at http://127.0.0.1:9187/metrics
 
 Ctrl-C finishes the batch in hand, saves and ends; a second one ends at once. Either way nothing is lost.")]
     Run(RunArgs),
@@ -248,6 +250,10 @@ pub struct RunArgs {
     /// Copy the tables once and end; needs no replication right and leaves nothing in the source
     #[arg(long, conflicts_with_all = ["until", "start"])]
     pub snapshot_only: bool,
+    /// Serve figures by HTTP while it runs: /metrics, /healthz, /readyz and /status. A port, or an address and a port; a port alone is
+    /// only reached from this machine
+    #[arg(long, value_name = "ADDRESS", value_parser = listen_address)]
+    pub listen: Option<SocketAddr>,
     /// End when standard input is closed: for programs that start this one
     #[arg(long, hide = true)]
     pub with_stdin: bool,

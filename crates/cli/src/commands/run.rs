@@ -9,6 +9,7 @@ use crate::signals::Held;
 use moorage_adapter::{Event, Events};
 use moorage_engine::{EngineError, Outcome, Pipeline, RunOptions, Start, StopHandle, StopSignal, stop_pair};
 use moorage_monitor::{AlertService, Alerts};
+use moorage_serve::Serving;
 use std::io::IsTerminal;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -17,7 +18,7 @@ use std::time::{Duration, Instant};
 mod progress;
 
 pub async fn run(global: &Global, args: &RunArgs, held: Option<Held>) -> Result<Finished, Failure> {
-    let Loaded { pipelines, alerts } = load::whole(global, &args.pipelines.pipelines)?;
+    let Loaded { pipelines, alerts, listen, folder } = load::whole(global, &args.pipelines.pipelines)?;
     let options = RunOptions {
         until_caught_up: args.until == Some(Until::CaughtUp),
         duration: args.duration,
@@ -34,6 +35,16 @@ pub async fn run(global: &Global, args: &RunArgs, held: Option<Held>) -> Result<
         hear_stdin(stopper.clone());
     }
     hear_signals(stopper, held)?;
+    // Until the end.
+    let _serving = match args.listen {
+        Some(address) => {
+            let serving = moorage_serve::serve(address, &listen, &folder, &pipelines, &alerts).await;
+            let serving = serving.map_err(|e| Failure::failed(e.to_string()))?;
+            say_serving(global, &serving);
+            Some(serving)
+        }
+        None => None,
+    };
     let alerting = begin_alerting(global, &pipelines, &alerts)?;
     let others = pipelines.len() > 1;
     // A program that starts this one may have been killed and started again: then an earlier run is just ending.
@@ -98,6 +109,19 @@ pub async fn run(global: &Global, args: &RunArgs, held: Option<Held>) -> Result<
             object: first.object.clone(),
             ..Failure::failed(words.join("\nerror: "))
         }),
+    }
+}
+
+fn say_serving(global: &Global, serving: &Serving) {
+    if render::wants_json(global) {
+        render::json_line(&serde_json::json!({ "listening": serving.address.to_string() }));
+    } else if !global.quiet {
+        render::note(format!("figures are served at http://{}/metrics", serving.address));
+    }
+    if serving.is_open {
+        render::note(
+            "warning: whoever reaches that address sees the names of tables and how they stand; `token` in [listen] of the project file closes it",
+        );
     }
 }
 

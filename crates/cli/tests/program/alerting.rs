@@ -157,7 +157,7 @@ fn what_stands_still_is_told_from_outside() {
         let said: Value = serde_json::from_str(&checked.out).unwrap();
         let raised = said["pipelines"][0]["raised"].as_array().unwrap();
         let names: Vec<&str> = raised.iter().map(|alert| alert["alert"].as_str().unwrap()).collect();
-        checked.code == 3 && names == ["behind", "still"]
+        checked.code == 3 && names == ["still", "behind"]
     });
     // Its folder is gone, too.
     std::fs::remove_dir_all(mirror.path(".moorage")).unwrap();

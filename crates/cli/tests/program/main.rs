@@ -38,6 +38,7 @@ mod mapping;
 mod one_moment;
 mod rejecting;
 mod rereading;
+mod serving;
 mod set_up;
 mod silence;
 mod soak;

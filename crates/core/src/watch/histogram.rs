@@ -77,6 +77,19 @@ impl Durations {
         self.quantile(1.0)
     }
 
+    /// How many were not longer than each of these, and the sum of all, as near as they are told apart.
+    pub fn up_to(&self, bounds: &[Duration]) -> (Vec<u64>, Duration) {
+        let mut counts = vec![0; bounds.len()];
+        let mut sum = 0.0;
+        for seen in self.0.iter_recorded() {
+            let (us, times) = (self.0.median_equivalent(seen.value_iterated_to()), seen.count_at_value());
+            sum += us as f64 * times as f64;
+            let of = bounds.iter().zip(&mut counts).filter(|(bound, _)| bound.as_micros() >= u128::from(us));
+            of.for_each(|(_, count)| *count += times);
+        }
+        (counts, Duration::try_from_secs_f64(sum / 1e6).unwrap_or(Duration::MAX))
+    }
+
     /// What was seen, in few bytes: pairs of numbers in base 128 (LEB128), how many places further than the one before,
     /// and how often. Within 3.2 %, however fine it was.
     pub fn to_bytes(&self) -> Vec<u8> {
@@ -146,6 +159,18 @@ fn take_number(bytes: &mut &[u8]) -> Option<u64> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn counts_up_to_a_bound_add_up() {
+        let mut seen = Durations::new(Fineness::Fine);
+        [(5, 2), (90, 1), (5000, 3)]
+            .into_iter()
+            .for_each(|(ms, times)| seen.record(Duration::from_millis(ms), times));
+        let bounds = [1, 10, 100, 1000, 10_000].map(Duration::from_millis);
+        let (counts, sum) = seen.up_to(&bounds);
+        assert_eq!(counts, [0, 2, 3, 3, 6]);
+        assert!((sum.as_secs_f64() / 15.1 - 1.0).abs() < 0.008, "{sum:?}");
+    }
     use proptest::prelude::*;
 
     proptest! {

@@ -15,7 +15,7 @@ const FLOORS: [&[&str]; 6] = [
     &["adapter"],
     &["monitor"],
     &["postgres", "sqlite", "engine", "demo", "testkit"],
-    &["systems"],
+    &["serve", "systems"],
     &["cli"],
 ];
 
@@ -42,7 +42,7 @@ const ROOMS: [(&str, &[&[&str]]); 5] = [
         ],
     ),
     ("engine", &[&["pipeline"], &["before"], &["run"], &["look"], &["decide"]]),
-    ("monitor", &[&["error"], &["folder"], &["store"]]),
+    ("monitor", &[&["error"], &["folder"], &["listen"], &["store"], &["alerting"]]),
     ("postgres", &[&["wire"], &["as_source", "as_target"], &["kind"]]),
     ("sqlite", &[&["file"], &["as_source", "as_target"], &["kind"]]),
 ];

@@ -57,6 +57,8 @@ pub enum Counting {
     Within(Duration),
     /// However long it takes.
     Exactly,
+    /// Not, and what was seen is not remembered for the next look: a program asks again and again.
+    No,
 }
 
 /// Looks at a pipeline. Changes nothing but the memory of this look.
@@ -74,6 +76,7 @@ pub async fn status(pipeline: &Pipeline, counting: Counting) -> Result<PipelineS
     };
     let totals: HashMap<String, TableTotals> = state.published_tables(&pipeline.name)?.into_iter().collect();
     let counts = Counts::begin(pipeline, counting);
+    let remembered = (counting != Counting::No).then_some(&state);
     let mut tables = Vec::new();
     for stored in stored {
         let held = match stored.state {
@@ -81,7 +84,7 @@ pub async fn status(pipeline: &Pipeline, counting: Counting) -> Result<PipelineS
             _ => None,
         };
         let rows = counts.of(&stored.plan.target).await?;
-        let table = table_status(pipeline, &state, stored)?;
+        let table = table_status(pipeline, remembered, stored)?;
         let lag_us = totals.get(&table.table).filter(|t| t.committed_at.is_some()).map(|t| t.lag_us);
         let catching_up = table.state == TableState::Live && behind.is_catching_up();
         let percent = behind.percent_of(&table.table);
@@ -101,8 +104,10 @@ pub async fn status(pipeline: &Pipeline, counting: Counting) -> Result<PipelineS
         }
     }
     let kept_at_last_look = match &waiting {
-        Some(waiting) => state.look_at_kept(&pipeline.name, waiting.retained_bytes)?,
-        None => None,
+        Some(waiting) if counting != Counting::No => {
+            state.look_at_kept(&pipeline.name, waiting.retained_bytes)?
+        }
+        _ => None,
     };
     let left_out = match &behind.last_run {
         Some(run) => left_out(&state.events_of_run(run.run)?),
@@ -136,7 +141,7 @@ impl<'a> Counts<'a> {
     fn begin(pipeline: &'a Pipeline, counting: Counting) -> Self {
         let time = match counting {
             Counting::Within(time) => time,
-            Counting::Exactly => Duration::ZERO,
+            Counting::Exactly | Counting::No => Duration::ZERO,
         };
         Self { pipeline, counting, until: Instant::now() + time }
     }
@@ -145,6 +150,7 @@ impl<'a> Counts<'a> {
     async fn of(&self, table: &str) -> Result<Option<u64>> {
         let count = self.pipeline.target.count(table);
         match self.counting {
+            Counting::No => Ok(None),
             Counting::Exactly => Ok(Some(count.await?)),
             Counting::Within(_) => match tokio::time::timeout_at(self.until.into(), count).await {
                 Ok(counted) => Ok(Some(counted?)),
@@ -154,10 +160,14 @@ impl<'a> Counts<'a> {
     }
 }
 
-fn table_status(pipeline: &Pipeline, state: &StateStore, stored: StoredTable) -> Result<TableStatus> {
+fn table_status(
+    pipeline: &Pipeline,
+    remembered: Option<&StateStore>,
+    stored: StoredTable,
+) -> Result<TableStatus> {
     let table = stored.plan.table().to_string();
     let now = stored.counters.read;
-    let before = state.look(&pipeline.name, &table, &now)?;
+    let before = remembered.map(|state| state.look(&pipeline.name, &table, &now)).transpose()?.flatten();
     let since = before.map(|b| Operations {
         inserts: now.inserts.saturating_sub(b.inserts),
         updates: now.updates.saturating_sub(b.updates),

@@ -3,7 +3,7 @@
 use chrono::{DateTime, Utc};
 use moorage_adapter::Event;
 use moorage_core::watch::meter::{RECENT, TableTotals};
-use moorage_core::watch::sample::{AppliedTransaction, Sample, TableSample};
+use moorage_core::watch::sample::{AppliedTransaction, Lags, Sample, TableSample};
 use moorage_monitor::{
     BrokenOff, Published, ReadingTable, RunSums, Severity, Standing, Standings, StateStore,
 };
@@ -31,6 +31,8 @@ pub(super) struct Keeper {
     pub(super) pipeline: String,
     run: i64,
     sums: RunSums,
+    /// The lag of what was applied.
+    lags: Lags,
     /// The last transactions of earlier runs.
     earlier: Vec<AppliedTransaction>,
     /// Tables that are being read.
@@ -57,6 +59,7 @@ impl Keeper {
             pipeline: pipeline.into(),
             run,
             sums: RunSums::default(),
+            lags: Lags::default(),
             earlier: earlier.recent,
             reading: Vec::new(),
             broken_off: earlier.broken_off,
@@ -156,6 +159,7 @@ impl Keeper {
     pub(super) fn measured(&mut self, measured: Measured) {
         self.goes_on_in_place();
         let Measured { at, sample, tables, totals, published } = measured;
+        self.lags.add(&sample.lags);
         self.sums.operations += sample.operations;
         self.sums.bytes += sample.bytes;
         self.sums.transactions += sample.transactions;
@@ -165,7 +169,8 @@ impl Keeper {
         if !tables.is_empty() {
             self.state.keep_table_samples(&self.pipeline, at, &tables);
         }
-        let mut published = Published { run: self.run, sums: self.sums, ..published };
+        let mut published =
+            Published { run: self.run, sums: self.sums, lags: (&self.lags).into(), ..published };
         // An idle source says that nothing is missing any more.
         if self
             .retrying

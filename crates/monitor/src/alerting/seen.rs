@@ -79,7 +79,10 @@ pub fn add_standings(seen: &mut Seen, standings: Standings) {
 }
 
 /// How a pipeline stands whose run is one of this process, or was.
-pub(super) fn seen(state: &StateStore, pipeline: &str, now: DateTime<Utc>) -> Result<Seen> {
+///
+/// # Errors
+/// If the store cannot be read.
+pub fn seen(state: &StateStore, pipeline: &str, now: DateTime<Utc>) -> Result<Seen> {
     let mut seen = Seen::nothing(pipeline);
     let run = state.last_run(pipeline)?;
     let said = state.published(pipeline)?;

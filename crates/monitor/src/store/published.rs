@@ -7,10 +7,12 @@ use crate::error::Result;
 use chrono::{DateTime, Utc};
 use moorage_adapter::Usage;
 use moorage_core::change::counters::Operations;
+use moorage_core::watch::histogram::Durations;
 use moorage_core::watch::meter::TableTotals;
-use moorage_core::watch::sample::AppliedTransaction;
+use moorage_core::watch::sample::{AppliedTransaction, Lags};
 use rusqlite::{OptionalExtension, Row, params};
 use serde::{Deserialize, Serialize};
+use std::time::Duration;
 
 /// What the writer is at while the target has a batch.
 pub const MERGES: &str = "merges a batch";
@@ -80,6 +82,68 @@ pub struct Rates {
     pub merges: f64,
 }
 
+/// The bounds of what lag is counted by since a run began: from what nobody feels to a whole day.
+pub const LAG_BOUNDS: [Duration; 16] = [
+    Duration::from_millis(5),
+    Duration::from_millis(10),
+    Duration::from_millis(25),
+    Duration::from_millis(50),
+    Duration::from_millis(100),
+    Duration::from_millis(250),
+    Duration::from_millis(500),
+    Duration::from_secs(1),
+    Duration::from_secs(2),
+    Duration::from_secs(5),
+    Duration::from_secs(10),
+    Duration::from_secs(30),
+    Duration::from_secs(120),
+    Duration::from_secs(600),
+    Duration::from_secs(3600),
+    Duration::from_secs(86_400),
+];
+
+/// How many transactions of a run had which lag.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct LagCounts {
+    /// How many had none above each of the [bounds](LAG_BOUNDS).
+    pub up_to: Vec<u64>,
+    /// How many there were.
+    pub count: u64,
+    /// The sum of all, in seconds, within 4 %.
+    pub sum_s: f64,
+}
+
+impl LagCounts {
+    /// Of a distribution.
+    pub fn of(durations: &Durations) -> Self {
+        let (up_to, sum) = durations.up_to(&LAG_BOUNDS);
+        Self { up_to, count: durations.count(), sum_s: sum.as_secs_f64() }
+    }
+}
+
+/// The same of the whole lag and of its steps.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct LagsCounts {
+    /// The whole.
+    pub whole: LagCounts,
+    /// From the source's commit until it was read.
+    pub capture: LagCounts,
+    /// Until its batch was taken up.
+    pub queue: LagCounts,
+    /// Until the target had committed.
+    pub apply: LagCounts,
+}
+
+impl From<&Lags> for LagsCounts {
+    fn from(lags: &Lags) -> Self {
+        let [whole, capture, queue, apply] =
+            [&lags.whole, &lags.capture, &lags.queue, &lags.apply].map(LagCounts::of);
+        Self { whole, capture, queue, apply }
+    }
+}
+
 /// What a run says of itself. Losing it loses nothing: it is said again a second later.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 #[serde(default)]
@@ -110,6 +174,8 @@ pub struct Published {
     pub writer: Option<Standing>,
     /// What was done since the run began.
     pub sums: RunSums,
+    /// The lag of what was applied since the run began.
+    pub lags: LagsCounts,
     /// How fast it is.
     pub rates: Rates,
     /// What the run's process has asked of the source; none where that costs nobody anything.
