@@ -305,6 +305,16 @@ pub fn span(ms: u64) -> String {
     }
 }
 
+/// A whole time, as it is set: `500 ms`, `30 s`, `5 min`, `4 h`.
+pub fn set_span(ms: u64) -> String {
+    match ms {
+        _ if !ms.is_multiple_of(1000) => format!("{ms} ms"),
+        _ if ms == 0 || !ms.is_multiple_of(60_000) => format!("{} s", ms / 1000),
+        _ if !ms.is_multiple_of(3_600_000) => format!("{} min", ms / 60_000),
+        _ => format!("{} h", ms / 3_600_000),
+    }
+}
+
 /// `340 µs`, `7.4 ms`, and from a second on as [`span`].
 pub fn micros(us: u64) -> String {
     match us {

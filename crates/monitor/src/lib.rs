@@ -11,6 +11,7 @@ pub mod folder;
 mod hostile;
 mod listen;
 mod store;
+mod watching;
 
 pub use alerting::receiver::{RECEIVER_KINDS, Receiver};
 pub use alerting::seen::{SILENT_AFTER, add_published, add_standings, ended, seen, stands};
@@ -27,4 +28,6 @@ pub use store::published::{
     ReadingTable, Standing, WAITS_FOR_SOURCE,
 };
 pub use store::runs::{RunRecord, RunSums};
+pub use store::samples::Point;
 pub use store::standings::Standings;
+pub use watching::{OperationRates, Watched, WatchedTable, watched};

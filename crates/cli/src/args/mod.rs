@@ -15,7 +15,7 @@ pub use common::{Color, Format, Global, Pipelines};
 pub use demo::{ChurnArgs, DemoArgs};
 pub use drift::{DriftAction, DriftArgs, DriftWhich};
 pub use look::{ChangesArgs, PreviewArgs, RowArgs, VerifyArgs};
-pub use watch::{HistoryArgs, LagArgs, LagBy, StatusArgs};
+pub use watch::{HistoryArgs, LagArgs, LagBy, StatusArgs, WatchArgs};
 
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 use std::net::SocketAddr;
@@ -127,6 +127,14 @@ Examples:
   moorage lag --over 2s --since 7d     the slowest of a week, and where their time went
   moorage lag --format csv --since 1d  points over time, for a chart of your own")]
     Lag(LagArgs),
+    /// The same, live on the terminal: all pipelines, and one with its lag, rates, tables and last transactions
+    ///
+    /// It only reads what runs publish, and slows none. Keys stand in the last line; q ends.
+    #[command(after_help = "\
+Examples:
+  moorage watch                        beside a run that goes on in another terminal
+  moorage watch quayside")]
+    Watch(WatchArgs),
     /// Who is told when something is wrong: alerts, what is raised now, and whether messages arrive
     ///
     /// Alerts stand in the project file. A run looks at them while it goes on; `alerts check` looks from outside.

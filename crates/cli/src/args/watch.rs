@@ -1,4 +1,4 @@
-//! Arguments of what looks at how things stand, and stood: `status`, `lag`, `history`.
+//! Arguments of what looks at how things stand, and stood: `status`, `lag`, `watch`, `history`.
 
 use super::common::{Pipelines, duration, since};
 use chrono::{DateTime, Utc};
@@ -12,6 +12,12 @@ pub struct StatusArgs {
     /// Count the rows of every target table, however long that takes; otherwise only as far as it is quick
     #[arg(long)]
     pub count: bool,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct WatchArgs {
+    #[command(flatten)]
+    pub pipelines: Pipelines,
 }
 
 #[derive(Debug, ClapArgs)]

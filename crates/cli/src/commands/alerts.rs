@@ -53,7 +53,7 @@ impl<'a> From<&'a AlertRule> for ShownRule<'a> {
 
 fn over(condition: Condition) -> Option<String> {
     match condition {
-        Condition::Lag(over) => Some(render::span(over.as_millis() as u64)),
+        Condition::Lag(over) => Some(render::set_span(over.as_millis() as u64)),
         Condition::SourceRoom(percent) => Some(format!("{percent} %")),
         Condition::Rejects(over) => Some(over.to_string()),
         _ => None,
@@ -105,7 +105,7 @@ fn show_raised(global: &Global, raised: &[RaisedAlert]) {
 
 fn show_rules(global: &Global, rules: &[ShownRule<'_>]) {
     let mut table = render::table(global, &["alert", "when", "for", "again", "of", "to"]);
-    let time = |ms: u64| if ms == 0 { "at once".into() } else { render::span(ms) };
+    let time = |ms: u64| if ms == 0 { "at once".into() } else { render::set_span(ms) };
     for rule in rules {
         let over = rule.over.as_ref().map(|over| format!(" over {over}")).unwrap_or_default();
         let mut of = if rule.pipelines.is_empty() { "all".to_string() } else { rule.pipelines.join(", ") };
@@ -116,7 +116,7 @@ fn show_rules(global: &Global, rules: &[ShownRule<'_>]) {
             rule.alert.to_string(),
             format!("{}{over}", rule.condition),
             time(rule.for_ms),
-            rule.repeat_every_ms.map_or("never".into(), |ms| format!("every {}", render::span(ms))),
+            rule.repeat_every_ms.map_or("never".into(), |ms| format!("every {}", render::set_span(ms))),
             of,
             rule.to.join(", "),
         ]);

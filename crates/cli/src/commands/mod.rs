@@ -19,6 +19,7 @@ mod status;
 mod tables;
 mod teardown;
 mod verify;
+mod watch;
 
 use crate::args::Format;
 use crate::args::{Args, Command};
@@ -31,7 +32,7 @@ use std::process::ExitCode;
 pub async fn carry_out(args: Args, held: Held) -> ExitCode {
     let global = &args.global;
     // Whoever does not hear them is ended by them, or asks for them in time.
-    let held = Some(held).filter(|_| matches!(args.command, Command::Run(_)));
+    let held = Some(held).filter(|_| matches!(args.command, Command::Run(_) | Command::Watch(_)));
     let has_csv = matches!(args.command, Command::Lag(_) | Command::History(_));
     if global.format == Format::Csv && !has_csv {
         return exit::failed(
@@ -47,6 +48,7 @@ pub async fn carry_out(args: Args, held: Held) -> ExitCode {
         Command::Run(which) => run::run(global, &which, held).await,
         Command::Status(which) => status::status(global, &which).await,
         Command::Lag(which) => lag::lag(global, &which).await,
+        Command::Watch(which) => watch::watch(global, &which, held).await,
         Command::Alerts(which) => alerts::alerts(global, &which).await,
         Command::History(which) => history::history(global, &which).await,
         Command::Preview(which) => preview::preview(global, &which).await,

@@ -42,7 +42,7 @@ const ROOMS: [(&str, &[&[&str]]); 5] = [
         ],
     ),
     ("engine", &[&["pipeline"], &["before"], &["run"], &["look"], &["decide"]]),
-    ("monitor", &[&["error"], &["folder"], &["listen"], &["store"], &["alerting"]]),
+    ("monitor", &[&["error"], &["folder"], &["listen"], &["store"], &["alerting"], &["watching"]]),
     ("postgres", &[&["wire"], &["as_source", "as_target"], &["kind"]]),
     ("sqlite", &[&["file"], &["as_source", "as_target"], &["kind"]]),
 ];

@@ -8,7 +8,7 @@ pub(crate) mod periods;
 pub(crate) mod published;
 mod requests;
 pub(crate) mod runs;
-mod samples;
+pub(crate) mod samples;
 mod schema;
 pub(crate) mod standings;
 #[cfg(test)]

@@ -33,6 +33,27 @@ fn time(at: i64) -> DateTime<Utc> {
     DateTime::from_timestamp(at, 0).unwrap_or_default()
 }
 
+/// What is drawn of a sample.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Point {
+    /// When it begins.
+    pub at: DateTime<Utc>,
+    /// How long it is.
+    pub span: Duration,
+    /// The furthest that the target was behind.
+    pub behind: Option<Duration>,
+    /// Half of the transactions had no more lag; none if there was none.
+    pub lag_p50: Option<Duration>,
+    /// 95 of 100 had no more.
+    pub lag_p95: Option<Duration>,
+    /// Changes that were applied.
+    pub operations: Operations,
+    /// The most that the source kept, in bytes.
+    pub kept_bytes: Option<u64>,
+    /// Batches that the target committed.
+    pub merges: u64,
+}
+
 /// A count that is kept: none is larger than what can be added up for as long as anything is kept.
 fn count(r: &Row<'_>, at: usize) -> rusqlite::Result<u64> {
     Ok(r.get::<_, i64>(at)?.clamp(0, 1 << 48) as u64)
@@ -284,6 +305,30 @@ impl StateStore {
         let mut samples = self.of_tiers(&tiers::OF_PIPELINE, &sql, (pipeline, from, to), read_sample)?;
         samples.sort_by_key(|sample| sample.from);
         Ok(samples)
+    }
+
+    /// Of each sample of a pipeline that reaches into a stretch of time what is drawn of it, in their order.
+    ///
+    /// # Errors
+    /// If the store cannot be read.
+    pub fn points(&self, pipeline: &str, from: DateTime<Utc>, to: DateTime<Utc>) -> Result<Vec<Point>> {
+        let sql = "SELECT at, seconds, behind_us, lag_p50_us, lag_p95_us, inserts, updates, deletes, truncates, kept_bytes, merges
+             FROM samples WHERE pipeline = (SELECT id FROM pipelines WHERE name = ?1) AND span = ?2 AND at > ?3 AND at <= ?4 ORDER BY at";
+        let read = |r: &Row<'_>| {
+            Ok(Point {
+                at: time(r.get(0)?),
+                span: Duration::try_from_secs_f64(r.get(1)?).unwrap_or_default(),
+                behind: of_us(r.get(2)?),
+                lag_p50: of_us(r.get(3)?),
+                lag_p95: of_us(r.get(4)?),
+                operations: operations(r, 5)?,
+                kept_bytes: r.get(9)?,
+                merges: count(r, 10)?,
+            })
+        };
+        let mut points = self.of_tiers(&tiers::OF_PIPELINE, sql, (pipeline, from, to), read)?;
+        points.sort_by_key(|point| point.at);
+        Ok(points)
     }
 
     /// What was measured of a pipeline's tables in a stretch of time, all of it together, by table.
