@@ -49,4 +49,5 @@ mod transactions;
 mod triggers;
 mod values;
 mod warehouse;
+mod watching;
 mod writers;

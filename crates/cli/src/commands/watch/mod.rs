@@ -75,27 +75,26 @@ fn go_on(folder: &Path, names: &[String], look: Look, ends: &AtomicBool) -> Resu
     let mut scene = source.look(&view)?;
     let failed = |e: std::io::Error| Failure::failed(format!("the terminal does not answer: {e}"));
     let mut screen = Screen::open().map_err(failed)?;
-    let mut looked = Instant::now();
+    let (mut looked, mut is_other) = (Instant::now(), true);
     while !ends.load(Ordering::Relaxed) {
-        screen.draw(|frame| draw::draw(frame, &mut view, &scene, look)).map_err(failed)?;
-        let wait = LOOK_EVERY.saturating_sub(looked.elapsed()).min(KEY_PATIENCE);
-        if event::poll(wait).map_err(failed)? {
-            // All keys that wait are heard before it is drawn again.
-            while event::poll(Duration::ZERO).map_err(failed)? {
-                if let Event::Key(key) = event::read().map_err(failed)?
-                    && key.kind != KeyEventKind::Release
-                {
-                    match view.key(key) {
-                        Then::Ends => return Ok(()),
-                        Then::LooksAgain => looked = Instant::now() - LOOK_EVERY,
-                        Then::GoesOn => {}
-                    }
-                }
+        if std::mem::take(&mut is_other) {
+            screen.draw(|frame| draw::draw(frame, &mut view, &scene, look)).map_err(failed)?;
+        }
+        let mut wait = LOOK_EVERY.saturating_sub(looked.elapsed()).min(KEY_PATIENCE);
+        // All that waits is heard before it is drawn again.
+        while event::poll(wait).map_err(failed)? {
+            wait = Duration::ZERO;
+            is_other = true;
+            let Event::Key(key) = event::read().map_err(failed)? else { continue };
+            let then = if key.kind == KeyEventKind::Release { Then::GoesOn } else { view.key(key) };
+            match then {
+                Then::Ends => return Ok(()),
+                Then::LooksAgain => (scene, looked) = (source.look(&view)?, Instant::now()),
+                Then::GoesOn => {}
             }
         }
         if looked.elapsed() >= LOOK_EVERY {
-            scene = source.look(&view)?;
-            looked = Instant::now();
+            (scene, looked, is_other) = (source.look(&view)?, Instant::now(), true);
         }
     }
     Ok(())
