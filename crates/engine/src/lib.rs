@@ -28,6 +28,7 @@ pub use look::history::{PastRun, RunOutcome, WantedRuns, history, history_of};
 pub use look::lag::{LagView, NamedPeriod, WantedLag, lag};
 pub use look::preview::{Preview, preview, preview_source, preview_target};
 pub use look::problems::{Problem, ProblemKind};
+pub use look::report::report;
 pub use look::row::{RowColumn, RowSteps, RowView, RowWatch, row};
 pub use look::running::{RunningNow, running};
 pub use look::status::{Counting, PipelineStatus, status};

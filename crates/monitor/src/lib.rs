@@ -10,6 +10,7 @@ pub mod folder;
 #[cfg(test)]
 mod hostile;
 mod listen;
+mod report;
 mod store;
 mod watching;
 
@@ -19,6 +20,8 @@ pub use alerting::sending::{send_due, send_test};
 pub use alerting::service::{AlertService, Alerts, Say, log_line};
 pub use error::{Result, StoreError};
 pub use listen::{LISTEN_KEYS, ListenSettings};
+pub use report::html;
+pub use report::{DriftLine, PipelineReport, RejectLine, Report, RunLine};
 pub use store::alerts::ReceiverStanding;
 pub use store::base::StateStore;
 pub use store::events::{RunEvent, Severity};

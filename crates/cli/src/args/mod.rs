@@ -15,7 +15,7 @@ pub use common::{Color, Format, Global, Pipelines};
 pub use demo::{ChurnArgs, DemoArgs};
 pub use drift::{DriftAction, DriftArgs, DriftWhich};
 pub use look::{ChangesArgs, PreviewArgs, RowArgs, VerifyArgs};
-pub use watch::{HistoryArgs, LagArgs, LagBy, StatusArgs, WatchArgs};
+pub use watch::{HistoryArgs, LagArgs, LagBy, ReportArgs, StatusArgs, WatchArgs};
 
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 use std::net::SocketAddr;
@@ -153,6 +153,15 @@ Examples:
   moorage history 12                   everything that happened in run 12, in order
   moorage history --errors --since 7d  what went wrong in a week")]
     History(HistoryArgs),
+    /// A stretch of time as one HTML file: lag, throughput, tables, drift, rejects, alerts, runs
+    ///
+    /// It needs no network and no script, in a browser or on paper.
+    #[command(after_help = "\
+Examples:
+  moorage report                       the last day, as moorage-report.html
+  moorage report --since 7d -o week.html
+  moorage report quayside --since 2026-06-01 --until 2026-06-02")]
+    Report(ReportArgs),
     /// The first rows of a table, mapped as the target will hold them
     #[command(after_help = "\
 Examples:

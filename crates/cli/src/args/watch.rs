@@ -1,8 +1,9 @@
-//! Arguments of what looks at how things stand, and stood: `status`, `lag`, `watch`, `history`.
+//! Arguments of what looks at how things stand, and stood: `status`, `lag`, `watch`, `history`, `report`.
 
 use super::common::{Pipelines, duration, since};
 use chrono::{DateTime, Utc};
 use clap::{Args as ClapArgs, ValueEnum};
+use std::path::PathBuf;
 use std::time::Duration;
 
 #[derive(Debug, ClapArgs)]
@@ -42,6 +43,21 @@ pub struct LagArgs {
 pub enum LagBy {
     /// A line a table
     Table,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct ReportArgs {
+    #[command(flatten)]
+    pub pipelines: Pipelines,
+    /// From when on: a time ago, such as 30m or 7d, or a time, such as 2026-06-01T14:00:00Z or '2026-06-01 14:00'
+    #[arg(long, value_name = "TIME", value_parser = since, default_value = "1d")]
+    pub since: DateTime<Utc>,
+    /// Until when, likewise; until now if not given
+    #[arg(long, value_name = "TIME", value_parser = since)]
+    pub until: Option<DateTime<Utc>>,
+    /// The file it is written to; `-` for standard output
+    #[arg(short, long, value_name = "FILE", default_value = "moorage-report.html")]
+    pub output: PathBuf,
 }
 
 #[derive(Debug, ClapArgs)]

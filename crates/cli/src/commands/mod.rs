@@ -12,6 +12,7 @@ mod lag;
 mod plan;
 mod preview;
 mod rejects;
+mod report;
 mod resnapshot;
 mod row;
 mod run;
@@ -48,6 +49,7 @@ pub async fn carry_out(args: Args, held: Held) -> ExitCode {
         Command::Run(which) => run::run(global, &which, held).await,
         Command::Status(which) => status::status(global, &which).await,
         Command::Lag(which) => lag::lag(global, &which).await,
+        Command::Report(which) => report::report(global, &which).await,
         Command::Watch(which) => watch::watch(global, &which, held).await,
         Command::Alerts(which) => alerts::alerts(global, &which).await,
         Command::History(which) => history::history(global, &which).await,

@@ -37,6 +37,7 @@ mod load;
 mod mapping;
 mod one_moment;
 mod rejecting;
+mod reporting;
 mod rereading;
 mod serving;
 mod set_up;

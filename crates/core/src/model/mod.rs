@@ -12,3 +12,4 @@ pub mod sql;
 pub mod structure;
 pub mod types;
 pub mod visible;
+pub mod words;

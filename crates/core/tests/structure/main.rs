@@ -42,7 +42,10 @@ const ROOMS: [(&str, &[&[&str]]); 5] = [
         ],
     ),
     ("engine", &[&["pipeline"], &["before"], &["run"], &["look"], &["decide"]]),
-    ("monitor", &[&["error"], &["folder"], &["listen"], &["store"], &["alerting"], &["watching"]]),
+    (
+        "monitor",
+        &[&["error"], &["folder"], &["listen"], &["store"], &["alerting"], &["watching"], &["report"]],
+    ),
     ("postgres", &[&["wire"], &["as_source", "as_target"], &["kind"]]),
     ("sqlite", &[&["file"], &["as_source", "as_target"], &["kind"]]),
 ];

@@ -97,7 +97,7 @@ pub async fn lag(pipeline: &Pipeline, wanted: &WantedLag) -> Result<LagView> {
 }
 
 /// A stretch of time cut into so many of the same length.
-fn points(
+pub(super) fn points(
     state: &StateStore,
     pipeline: &str,
     (from, to): (DateTime<Utc>, DateTime<Utc>),

@@ -9,6 +9,7 @@ pub(crate) mod history;
 pub(crate) mod lag;
 pub(crate) mod preview;
 pub(crate) mod problems;
+pub(crate) mod report;
 mod restructured;
 pub(crate) mod row;
 pub(crate) mod running;

@@ -3,6 +3,7 @@
 use super::draw::{Look, Scene, dim, good, head, shown};
 use crate::render;
 use chrono::{DateTime, Local, TimeDelta, Utc};
+use moorage_core::model::words::round_up;
 use moorage_monitor::{Point, Watched};
 use ratatui::Frame;
 use ratatui::layout::Rect;
@@ -36,12 +37,6 @@ fn stretches(scene: &Scene, points: &[Point]) -> Vec<Vec<(f64, f64)>> {
         before = Some(point);
     }
     all
-}
-
-/// A number not below this one that is 1, 2 or 5 times a power of ten.
-pub(super) fn round_up(value: f64) -> f64 {
-    let power = 10_f64.powf(value.max(1e-3).log10().floor());
-    [1.0, 2.0, 5.0, 10.0].into_iter().map(|of| of * power).find(|round| *round >= value).unwrap_or(value)
 }
 
 fn seconds(value: f64) -> String {
