@@ -219,6 +219,7 @@ impl Demo {
             ("moorage row vessels 7 --wait", "one row on both sides, until they agree"),
             ("moorage drift", "what changed in the tables' structure, and what was done"),
             ("moorage status", "says how far everything is, and what is wrong"),
+            ("moorage watch", "the same, live: lag, rates, tables, the last transactions"),
             ("moorage lag", "how far behind, now and over time, and where the time goes"),
         ] {
             render::note(format!("  {command:<30}{what}"));
@@ -227,6 +228,10 @@ impl Demo {
 
     async fn keep_running(&self, seed: u64) -> Result<(), Failure> {
         self.title("Going on until Ctrl-C", "moorage churn harbour  and  moorage run");
+        render::note(format!(
+            "Look on in a second terminal, in the folder {}: moorage watch",
+            self.folder.display()
+        ));
         let (stop, stopped) = watch::channel(false);
         let churning = tokio::spawn(churn(self.global.clone(), seed, stopped));
         let mut run = self.start(&[])?;

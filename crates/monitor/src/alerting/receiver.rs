@@ -34,7 +34,7 @@ pub struct Receiver {
 
 #[derive(Clone, Debug)]
 enum By {
-    Webhook(Webhook),
+    Webhook(Box<Webhook>),
     Mail(Box<Mail>),
     Program(Program),
 }
@@ -179,7 +179,7 @@ impl Receiver {
         let by = match kind {
             "mail" => By::Mail(Box::new(mail(&end, section.section.read()?)?)),
             "program" => By::Program(program(&end, section.section.read()?)?),
-            _ => By::Webhook(webhook(&end, section.section.read()?)?),
+            _ => By::Webhook(Box::new(webhook(&end, section.section.read()?)?)),
         };
         Ok(Self { name: name.into(), folder: PathBuf::from("."), by })
     }

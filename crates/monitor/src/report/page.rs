@@ -1,7 +1,7 @@
 //! The page: what is reported, as HTML. Everything that comes from outside is text, and nothing else.
 
 use super::chart::{Series, stretches, svg};
-use super::{PipelineReport, Report};
+use super::reported::{DriftLine, PipelineReport, RejectLine, Report};
 use crate::store::periods::{Period, Quantiles};
 use chrono::{DateTime, Local, TimeDelta, Utc};
 use moorage_core::model::visible::visible;
@@ -323,7 +323,7 @@ fn marked(word: &str, is_bad: bool) -> String {
 }
 
 fn drift(of: &PipelineReport) -> String {
-    let row = |drift: &super::DriftLine| {
+    let row = |drift: &DriftLine| {
         vec![clock(drift.at), text(&drift.table), text(&drift.what), marked(&drift.done, drift.waits)]
     };
     let rows: Vec<_> = of.drift.iter().map(row).collect();
@@ -336,8 +336,8 @@ fn drift(of: &PipelineReport) -> String {
 }
 
 fn rejects(of: &PipelineReport) -> String {
-    let row = |reject: &super::RejectLine| {
-        let super::RejectLine { at, table, key, operation, reason } = reject;
+    let row = |reject: &RejectLine| {
+        let RejectLine { at, table, key, operation, reason } = reject;
         vec![clock_text(at), text(table), text(key), text(operation), text(reason)]
     };
     let rows: Vec<_> = of.rejects.iter().map(row).collect();

@@ -4,7 +4,9 @@ use super::Described;
 use crate::{KINDS, source_kinds, target_kinds};
 use moorage_adapter::Lack;
 use moorage_adapter::kind::{Given, Key, LogInAs, Opening, names};
+use moorage_core::project::alert::Condition;
 use moorage_core::project::text::{Answers, PasswordAnswer, project_text};
+use moorage_monitor::{LISTEN_KEYS, RECEIVER_KINDS};
 use rstest::rstest;
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
@@ -169,17 +171,19 @@ fn what_init_writes_for_any_two_kinds_can_be_read() {
     }
 }
 
+/// Keys as the docs show them.
+fn key_table(keys: &[Key]) -> String {
+    let line = |key: &Key| {
+        let names: Vec<String> = key.names.iter().map(|name| format!("`{name}`")).collect();
+        format!("| {} | {} |\n", names.join(", "), key.meaning)
+    };
+    format!("| key | meaning |\n|---|---|\n{}", keys.iter().map(line).collect::<String>())
+}
+
 /// The tables of keys in the docs are those of the kinds: cell by cell, and no other.
 #[test]
 fn the_docs_have_the_keys_of_every_kind() {
     let docs = include_str!("../../../../docs/project-file.md");
-    let table = |keys: &[Key]| {
-        let line = |key: &Key| {
-            let names: Vec<String> = key.names.iter().map(|name| format!("`{name}`")).collect();
-            format!("| {} | {} |\n", names.join(", "), key.meaning)
-        };
-        format!("| key | meaning |\n|---|---|\n{}", keys.iter().map(line).collect::<String>())
-    };
     for kind in KINDS {
         let sides = [
             ("sources", kind.as_source().map(|s| s.keys())),
@@ -187,11 +191,27 @@ fn the_docs_have_the_keys_of_every_kind() {
         ];
         for (list, keys) in sides {
             let Some(keys) = keys else { continue };
-            let wanted = format!("### `[{list}.NAME]` of kind `\"{}\"`\n\n{}", kind.word(), table(keys));
+            let wanted = format!("### `[{list}.NAME]` of kind `\"{}\"`\n\n{}", kind.word(), key_table(keys));
             assert!(docs.contains(&wanted), "docs/project-file.md lacks:\n\n{wanted}");
             let all: Vec<&str> = names(keys).collect();
             assert_eq!(all.iter().collect::<BTreeSet<_>>().len(), all.len(), "{all:?}");
         }
+    }
+}
+
+#[test]
+fn the_docs_have_the_keys_of_receivers_and_of_listening() {
+    let docs = include_str!("../../../../docs/project-file.md");
+    let kinds = RECEIVER_KINDS
+        .iter()
+        .map(|(kind, keys)| (format!("### `[receivers.NAME]` of kind `\"{kind}\"`\n\n"), *keys));
+    let listen = (String::new(), LISTEN_KEYS);
+    for (head, keys) in kinds.chain([listen]) {
+        let wanted = format!("{head}{}", key_table(keys));
+        assert!(docs.contains(&wanted), "docs/project-file.md lacks:\n\n{wanted}");
+    }
+    for word in Condition::WORDS {
+        assert!(docs.contains(&format!("`\"{word}\"`")), "docs/project-file.md lacks {word}");
     }
 }
 

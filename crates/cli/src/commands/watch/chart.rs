@@ -1,6 +1,6 @@
 //! Lag over time, as a chart, or as a line of characters where there is no room for one.
 
-use super::draw::{Look, Scene, dim, good, head, shown};
+use super::parts::{Look, Scene, dim, good, head, shown};
 use crate::render;
 use chrono::{DateTime, Local, TimeDelta, Utc};
 use moorage_core::model::words::round_up;

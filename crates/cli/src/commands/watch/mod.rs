@@ -4,6 +4,7 @@ mod chart;
 mod draw;
 mod overview;
 mod page;
+mod parts;
 mod terminal;
 #[cfg(test)]
 mod tests;
@@ -17,8 +18,8 @@ use crate::render;
 use crate::signals::Held;
 use chrono::{TimeDelta, Utc};
 use crossterm::event::{self, Event, KeyEventKind};
-use draw::{Look, Scene};
 use moorage_monitor::{StateStore, Watched, watched};
+use parts::{Look, Scene};
 use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;

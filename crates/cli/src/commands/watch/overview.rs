@@ -1,7 +1,7 @@
 //! All pipelines, a line each, and what is wrong.
 
 use super::chart::{chart, plain, spark};
-use super::draw::{Column, Look, Scene, bad, behind, columns, dim, good, head, rate, shown, stands};
+use super::parts::{Column, Look, Scene, bad, behind, columns, dim, good, head, rate, shown, stands};
 use super::view::View;
 use crate::render;
 use moorage_monitor::Watched;

@@ -1,7 +1,7 @@
 //! One pipeline: how far it is, what is wrong, lag over time, its tables, its last transactions, what its parts wait for.
 
 use super::chart::{chart, plain, spark};
-use super::draw::{Cell, Column, Look, Scene, bad, behind, columns, dim, good, head, rate, shown, stands};
+use super::parts::{Cell, Column, Look, Scene, bad, behind, columns, dim, good, head, rate, shown, stands};
 use super::view::{List, View, is_troubled};
 use crate::render;
 use chrono::{DateTime, Utc};

@@ -1,6 +1,7 @@
 //! What is drawn in which size, and what keys do.
 
-use super::draw::{Look, Scene, draw};
+use super::draw::draw;
+use super::parts::{Look, Scene};
 use super::view::{List, Sort, Then, View};
 use chrono::{DateTime, TimeDelta, Utc};
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
