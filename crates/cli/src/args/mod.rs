@@ -127,15 +127,16 @@ Examples:
   moorage lag --over 2s --since 7d     the slowest of a week, and where their time went
   moorage lag --format csv --since 1d  points over time, for a chart of your own")]
     Lag(LagArgs),
-    /// The same, live on the terminal: all pipelines, and one with its lag, rates, tables and last transactions
+    /// The same, live on the terminal
     ///
+    /// All pipelines, and one with its lag over time, its rates, its tables and its last transactions.
     /// It only reads what runs publish, and slows none. Keys stand in the last line; q ends.
     #[command(after_help = "\
 Examples:
   moorage watch                        beside a run that goes on in another terminal
   moorage watch quayside")]
     Watch(WatchArgs),
-    /// Who is told when something is wrong: alerts, what is raised now, and whether messages arrive
+    /// Who is told when something is wrong, and what is raised now
     ///
     /// Alerts stand in the project file. A run looks at them while it goes on; `alerts check` looks from outside.
     #[command(after_help = "\
@@ -153,8 +154,9 @@ Examples:
   moorage history 12                   everything that happened in run 12, in order
   moorage history --errors --since 7d  what went wrong in a week")]
     History(HistoryArgs),
-    /// A stretch of time as one HTML file: lag, throughput, tables, drift, rejects, alerts, runs
+    /// A stretch of time as one HTML file
     ///
+    /// Lag, throughput, what the source kept, tables, drift, rejects, alerts and runs.
     /// It needs no network and no script, in a browser or on paper.
     #[command(after_help = "\
 Examples:
