@@ -17,6 +17,7 @@ use ring::hmac;
 use secrecy::{ExposeSecret, SecretString};
 use std::path::PathBuf;
 use std::sync::Arc;
+use std::time::Duration;
 use tokio::sync::Semaphore;
 
 /// What answers are made from.
@@ -27,9 +28,14 @@ pub(crate) struct Served {
     pub(crate) alerts: Vec<(String, String)>,
     pub(crate) tables: usize,
     pub(crate) token: Option<Token>,
-    /// One at a time looks: more would be told the same, and cost as much each.
+    /// One at a time looks at the store: more would be told the same, and cost as much each.
     pub(crate) looks: Semaphore,
+    /// And one at a time asks the target, which may be slow, or silent.
+    pub(crate) asks: Semaphore,
 }
+
+/// How long the ends of pipelines may take to say how they stand.
+const STATUS_PATIENCE: Duration = Duration::from_secs(20);
 
 /// A token, compared in the same time whatever is given.
 pub(crate) struct Token {
@@ -167,13 +173,17 @@ async fn whole_status(State(served): State<Arc<Served>>, headers: HeaderMap) -> 
     if !served.is_allowed(&headers) {
         return locked();
     }
-    let Ok(_turn) = served.looks.acquire().await else { return failed("it is ending") };
-    let mut all = Vec::new();
-    for pipeline in &served.pipelines {
-        match status(pipeline, Counting::No).await {
-            Ok(status) => all.push(status),
-            Err(error) => return failed(format!("{}: {error}", pipeline.name)),
+    let ask = async {
+        let Ok(_turn) = served.asks.acquire().await else { return failed("it is ending") };
+        let mut all = Vec::new();
+        for pipeline in &served.pipelines {
+            match status(pipeline, Counting::No).await {
+                Ok(status) => all.push(status),
+                Err(error) => return failed(format!("{}: {error}", pipeline.name)),
+            }
         }
-    }
-    Json(all).into_response()
+        Json(all).into_response()
+    };
+    let silent = (StatusCode::GATEWAY_TIMEOUT, "an end of a pipeline does not answer\n");
+    tokio::time::timeout(STATUS_PATIENCE, ask).await.unwrap_or_else(|_| silent.into_response())
 }

@@ -99,6 +99,7 @@ pub async fn serve(
         tables: settings.tables,
         token,
         looks: Semaphore::new(1),
+        asks: Semaphore::new(1),
     };
     let listener = TcpListener::bind(address).await.map_err(failed)?;
     let address = listener.local_addr().map_err(failed)?;

@@ -47,56 +47,8 @@ pub async fn run(global: &Global, args: &RunArgs, held: Option<Held>) -> Result<
     };
     let alerting = begin_alerting(global, &pipelines, &alerts)?;
     let others = pipelines.len() > 1;
-    // A program that starts this one may have been killed and started again: then an earlier run is just ending.
-    let patience = if args.with_stdin { Duration::from_secs(10) } else { Duration::ZERO };
-    let mut running = tokio::task::JoinSet::new();
-    for pipeline in pipelines {
-        let opening = !render::wants_json(global) && !global.quiet;
-        let global = global.clone();
-        let left_out = Arc::new(AtomicBool::new(false));
-        let events = noting_left_out(renderer(&global, &pipeline.name), left_out.clone());
-        let (options, stop): (RunOptions, StopSignal) = (options.clone(), stop.clone());
-        let name = pipeline.name.clone();
-        // A task of its own, so that no trouble of one, not even a panic, is the others'.
-        let task = tokio::spawn(async move {
-            if opening {
-                let mut asked = stop.clone();
-                let said = tokio::select! {
-                    said = render::opening(&global, &pipeline, false) => said?,
-                    by = asked.asked() => return Ok(Outcome::Stopped { by }),
-                };
-                render::note(said);
-            }
-            run_in_turn(&pipeline, &options, events, stop, patience).await.map_err(Failure::from)
-        });
-        running.spawn(async move {
-            // What happened has been said already.
-            let broken = |_: tokio::task::JoinError| {
-                Failure::failed("it ended by that; the next run goes on from the checkpoint")
-            };
-            (name, task.await.map_err(broken).and_then(|done| done), left_out)
-        });
-    }
-    let mut failures = Vec::new();
-    let mut finished = Finished::Clean;
-    while let Some(ended) = running.join_next().await {
-        let (name, done, left_out) = ended.map_err(|e| Failure::failed(e.to_string()))?;
-        match done {
-            Ok(outcome) => {
-                say_outcome(global, &name, &outcome)?;
-                let ended_by_itself = matches!(outcome, Outcome::CaughtUp | Outcome::Copied);
-                if ended_by_itself && left_out.load(Ordering::Relaxed) {
-                    finished = Finished::Found;
-                }
-            }
-            // Said at once: the other pipelines may go on for days.
-            Err(error) if others => {
-                render::failure(global, Some(&name), &error);
-                failures.push(Failure { words: format!("pipeline {name} failed, see above"), ..error });
-            }
-            Err(error) => failures.push(error),
-        }
-    }
+    let running = start_all(global, args, pipelines, &options, &stop);
+    let (failures, finished) = wait_for_all(global, running, others).await?;
     if let Some(alerting) = alerting {
         alerting.end().await;
     }
@@ -139,6 +91,79 @@ fn begin_alerting(
         false => render::note(line),
     };
     AlertService::begin(alerts, folder, &names, Box::new(say)).map_err(|e| Failure::failed(e.to_string()))
+}
+
+/// Pipelines that run: each with its name, how it ended, and whether a picked table was left out.
+type Running = tokio::task::JoinSet<(String, Result<Outcome, Failure>, Arc<AtomicBool>)>;
+
+/// Starts all pipelines, each in a task of its own.
+fn start_all(
+    global: &Global,
+    args: &RunArgs,
+    pipelines: Vec<Pipeline>,
+    options: &RunOptions,
+    stop: &StopSignal,
+) -> Running {
+    // A program that starts this one may have been killed and started again: then an earlier run is just ending.
+    let patience = if args.with_stdin { Duration::from_secs(10) } else { Duration::ZERO };
+    let mut running = Running::new();
+    for pipeline in pipelines {
+        let opening = !render::wants_json(global) && !global.quiet;
+        let global = global.clone();
+        let left_out = Arc::new(AtomicBool::new(false));
+        let events = noting_left_out(renderer(&global, &pipeline.name), left_out.clone());
+        let (options, stop): (RunOptions, StopSignal) = (options.clone(), stop.clone());
+        let name = pipeline.name.clone();
+        // A task of its own, so that no trouble of one, not even a panic, is the others'.
+        let task = tokio::spawn(async move {
+            if opening {
+                let mut asked = stop.clone();
+                let said = tokio::select! {
+                    said = render::opening(&global, &pipeline, false) => said?,
+                    by = asked.asked() => return Ok(Outcome::Stopped { by }),
+                };
+                render::note(said);
+            }
+            run_in_turn(&pipeline, &options, events, stop, patience).await.map_err(Failure::from)
+        });
+        running.spawn(async move {
+            // What happened has been said already.
+            let broken = |_: tokio::task::JoinError| {
+                Failure::failed("it ended by that; the next run goes on from the checkpoint")
+            };
+            (name, task.await.map_err(broken).and_then(|done| done), left_out)
+        });
+    }
+    running
+}
+
+/// Waits until all have ended; says of each how it did.
+async fn wait_for_all(
+    global: &Global,
+    mut running: Running,
+    others: bool,
+) -> Result<(Vec<Failure>, Finished), Failure> {
+    let mut failures = Vec::new();
+    let mut finished = Finished::Clean;
+    while let Some(ended) = running.join_next().await {
+        let (name, done, left_out) = ended.map_err(|e| Failure::failed(e.to_string()))?;
+        match done {
+            Ok(outcome) => {
+                say_outcome(global, &name, &outcome)?;
+                let ended_by_itself = matches!(outcome, Outcome::CaughtUp | Outcome::Copied);
+                if ended_by_itself && left_out.load(Ordering::Relaxed) {
+                    finished = Finished::Found;
+                }
+            }
+            // Said at once: the other pipelines may go on for days.
+            Err(error) if others => {
+                render::failure(global, Some(&name), &error);
+                failures.push(Failure { words: format!("pipeline {name} failed, see above"), ..error });
+            }
+            Err(error) => failures.push(error),
+        }
+    }
+    Ok((failures, finished))
 }
 
 /// Runs a pipeline, after whoever runs it now if that one ends in time.

@@ -1,23 +1,12 @@
 //! Alerts, as their receivers see them.
 
-use crate::harness::{Folder, Mirror, Quay, Running};
+use crate::harness::{Mirror, Quay};
 use moorage_testkit::{HttpReceiver, MailSink, Posted, PostgresServer, wait_until};
 use ring::hmac;
 use serde_json::Value;
 
 const TABLE: &str =
     "CREATE TABLE berths (id int PRIMARY KEY, name text); INSERT INTO berths VALUES (1, 'north')";
-
-fn start(folder: &Folder) -> Running {
-    let mut run = folder.start(&["run"]);
-    run.wait_for("following changes");
-    run
-}
-
-fn stop(mut run: Running) {
-    run.signal("TERM");
-    assert_eq!(run.end(), 0, "{}", run.log());
-}
 
 /// The state and the data of each event that came.
 fn events(got: &[Posted]) -> Vec<(String, Value)> {
@@ -66,7 +55,7 @@ fn lag_is_raised_told_again_and_cleared() {
     });
     let receiver = HttpReceiver::start_at(port);
     wait_until("what waited came", || states(&receiver).last().is_some_and(|state| state == "cleared"));
-    stop(run);
+    run.stop();
     let all = events(&before);
     assert_eq!(all[0].0, "raised");
     assert!(all[1..].iter().all(|(state, _)| state == "repeated"), "{all:?}");
@@ -114,7 +103,7 @@ fn a_dead_receiver_holds_nobody_up() {
         alive.port()
     ));
     mirror.catch_up();
-    let run = start(&mirror);
+    let run = mirror.follow();
     for column in ["draught", "beam", "mooring"] {
         mirror.source.run(&format!("ALTER TABLE berths ADD {column} int; UPDATE berths SET {column} = 3"));
     }
@@ -127,12 +116,12 @@ fn a_dead_receiver_holds_nobody_up() {
     let drift = &told[0].1["data"]["drift"];
     assert_eq!(drift["columns"], serde_json::json!([{ "before": null, "after": "draught integer" }]));
     assert_eq!(drift["done"], "followed");
-    stop(run);
+    run.stop();
     // Behind a restart nothing of it is told again.
-    let run = start(&mirror);
+    let run = mirror.follow();
     mirror.source.run("ALTER TABLE berths ADD length int; INSERT INTO berths (id) VALUES (7)");
     wait_until("only what is new is told", || alive.got().len() == 4);
-    stop(run);
+    run.stop();
     assert_eq!(alive.got().len(), 4);
 }
 
@@ -148,7 +137,7 @@ fn what_stands_still_is_told_from_outside() {
         .moorage(&["alerts", "check"])
         .expect(3, &["alert still raised", "nothing runs, and no run of it is known here"]);
     mirror.catch_up();
-    let run = start(&mirror);
+    let run = mirror.follow();
     wait_until("all is well", || mirror.moorage(&["alerts", "check"]).code == 0);
     run.signal("STOP");
     mirror.source.run("INSERT INTO berths VALUES (2, 'south')");
@@ -164,7 +153,7 @@ fn what_stands_still_is_told_from_outside() {
     mirror.moorage(&["alerts", "check"]).expect(3, &["was stopped by a signal"]);
     run.signal("CONT");
     wait_until("all is well again", || mirror.moorage(&["alerts", "check"]).code == 0);
-    stop(run);
+    run.stop();
     std::fs::remove_dir_all(mirror.path(".moorage")).unwrap();
     mirror.moorage(&["alerts", "check", "--no-send"]).expect(3, &["alert still raised"]);
 }

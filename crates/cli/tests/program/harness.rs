@@ -271,6 +271,13 @@ impl Folder {
         self.leave_running(Command::new(env!("CARGO_BIN_EXE_moorage")).args(arguments))
     }
 
+    /// Starts a run, and waits until it follows changes.
+    pub fn follow(&self) -> Running {
+        let mut run = self.start(&["run"]);
+        run.wait_for("following changes");
+        run
+    }
+
     /// Has another program start it, which is given its path as a last argument.
     pub fn start_by(&self, starter: &[&str]) -> Running {
         self.leave_running(Command::new(starter[0]).args(&starter[1..]).arg(env!("CARGO_BIN_EXE_moorage")))
@@ -402,6 +409,13 @@ pub struct Running {
 }
 
 impl Running {
+    /// Asks it to stop, and ends the test unless it does so well.
+    #[track_caller]
+    pub fn stop(mut self) {
+        self.signal("TERM");
+        assert_eq!(self.end(), 0, "{}", self.log());
+    }
+
     /// What it has printed so far.
     pub fn log(&self) -> String {
         std::fs::read_to_string(&self.log).unwrap()

@@ -1,7 +1,7 @@
 //! Lag on real servers: where it comes from, and that nothing that stands still looks near.
 
 use crate::checking::libfaketime;
-use crate::harness::{Folder, Mirror, Running};
+use crate::harness::{Folder, Mirror};
 use moorage_testkit::wait_until;
 use rstest::rstest;
 use serde_json::Value;
@@ -34,17 +34,6 @@ fn behind_s(lag: &Value) -> f64 {
 
 fn why(lag: &Value) -> &str {
     lag["now"]["why"].as_str().unwrap_or_default()
-}
-
-fn run(folder: &Folder) -> Running {
-    let mut run = folder.start(&["run"]);
-    run.wait_for("following changes");
-    run
-}
-
-fn stop(mut run: Running) {
-    run.signal("TERM");
-    assert_eq!(run.end(), 0, "{}", run.log());
 }
 
 /// Moorage's clock is ten minutes off, the target takes three seconds, and a transaction was open for four.
@@ -91,7 +80,7 @@ fn lag_is_told_apart_whatever_the_clocks_say(#[case] capture: &str) {
     assert!(step("capture_us") + step("queue_us") < 3.0, "{told}");
     let skew = lag["now"]["clock_skew_us"].as_f64().unwrap() / 1e6;
     assert!((skew + 600.0).abs() < 5.0, "{skew} s");
-    stop(running);
+    running.stop();
 }
 
 /// What stands still, how it goes on, and what is said of why.
@@ -109,7 +98,7 @@ fn nothing_that_stands_still_looks_near(#[case] name: &str) {
             .as_str(),
     );
     mirror.catch_up();
-    let running = run(&mirror);
+    let running = mirror.follow();
     until(&mirror, "it is near", |lag| behind_s(lag) < 2.0);
     let blocker = moorage_testkit::PostgresServer::shared().session(&format!("{name}_w"));
     let signal = |pid: &str, signal: &str| {
@@ -149,7 +138,7 @@ fn nothing_that_stands_still_looks_near(#[case] name: &str) {
         _ => signal(&own, "CONT"),
     }
     until(&mirror, "it is near again", |lag| behind_s(lag) < 2.0 && why(lag).is_empty());
-    stop(running);
+    running.stop();
     mirror.assert_follows(&["berths"]);
 }
 
@@ -168,7 +157,7 @@ fn a_table_that_is_not_captured_any_more_is_not_near() {
         "[sources.harbour]\nkind = \"postgres\"\nurl = \"postgres://lag_app",
     );
     mirror.catch_up();
-    let mut running = run(&mirror);
+    let mut running = mirror.follow();
     let near = until(&mirror, "it is near", |lag| behind_s(lag) < 2.0);
     mirror.source.run("ALTER PUBLICATION quay DROP TABLE berths; INSERT INTO berths VALUES (2, 'south')");
     let until_then = |lag: &Value| lag["now"]["complete_until"].as_str().unwrap().to_string();
@@ -191,7 +180,7 @@ fn an_idle_pipeline_beside_a_busy_application_is_near_and_the_slot_moves_on() {
     mirror.source.run("CREATE SCHEMA other; CREATE TABLE other.busy (id bigint, filler text)");
     mirror.replace("include = [\"public.*\"]", "include = [\"public.berths\"]");
     mirror.catch_up();
-    let running = run(&mirror);
+    let running = mirror.follow();
     let load =
         mirror.load("INSERT INTO other.busy SELECT n, repeat('x', 500) FROM generate_series(1, 500) n");
     let slot = || -> i64 {
@@ -209,7 +198,7 @@ fn an_idle_pipeline_beside_a_busy_application_is_near_and_the_slot_moves_on() {
         near >= 5 && slot() > moved + (4 << 20)
     });
     drop(load);
-    stop(running);
+    running.stop();
 }
 
 /// The folder of local state is removed beside a live run: it goes on there, and is heard and asked through a new one.
@@ -217,13 +206,13 @@ fn an_idle_pipeline_beside_a_busy_application_is_near_and_the_slot_moves_on() {
 fn a_run_whose_folder_was_removed_goes_on_in_a_new_one() {
     let mirror = Mirror::new("lag_removed", TABLE);
     mirror.catch_up();
-    let running = run(&mirror);
+    let running = mirror.follow();
     until(&mirror, "it is near", |lag| behind_s(lag) < 2.0);
     std::fs::remove_dir_all(mirror.path(".moorage")).unwrap();
     until(&mirror, "it is near again", |lag| lag["now"]["said_at"].is_string() && behind_s(lag) < 2.0);
     mirror.moorage(&["history"]).expect(0, &["running"]);
     mirror.moorage(&["status"]).expect(0, &["what was known of it before was removed"]);
-    stop(running);
+    running.stop();
     mirror.assert_follows(&["berths"]);
 }
 
@@ -254,14 +243,14 @@ fn what_is_held_waits_also_while_nothing_runs() {
 fn a_run_from_another_folder_is_not_taken_for_a_silent_one() {
     let mirror = Mirror::new("lag_elsewhere", TABLE);
     mirror.catch_up();
-    let running = run(&mirror);
+    let running = mirror.follow();
     let other = mirror.elsewhere();
     mirror.source.run("INSERT INTO berths VALUES (2, 'south')");
     let now =
         until(&other, "its commit is seen in the target", |lag| lag["now"]["complete_until"].is_string());
     assert_eq!((&now["now"]["silent"], &now["now"]["elsewhere"]), (&false.into(), &true.into()), "{now}");
     until(&other, "it says where it runs", |lag| why(lag).contains("runs it from another folder or machine"));
-    stop(running);
+    running.stop();
 }
 
 /// Also without a word of a run: from the target and the source.

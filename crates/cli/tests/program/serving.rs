@@ -17,11 +17,6 @@ fn start(folder: &Folder) -> (Running, SocketAddr) {
     (run, address)
 }
 
-fn stop(mut run: Running) {
-    run.signal("TERM");
-    assert_eq!(run.end(), 0, "{}", run.log());
-}
-
 /// The status, headers and body of an answer.
 fn ask(at: SocketAddr, path: &str, headers: &str) -> (u16, String, String) {
     let mut stream = TcpStream::connect(at).unwrap();
@@ -116,7 +111,7 @@ fn metrics_are_what_was_done_and_what_rules_ask_for() {
         asked.iter().filter(|name| !served(name) && **name != "moorage_source_limit_bytes").collect();
     assert!(missing.is_empty(), "{missing:?} in\n{text}");
     assert!(parsed.families.len() > 20);
-    stop(run);
+    run.stop();
 }
 
 /// Tables beyond the limit are counted, and a limit that the source has is served.
@@ -136,7 +131,7 @@ fn labels_are_bounded() {
             && text.contains("table=\"main.b\"")
             && !text.contains("table=\"main.c\"")
     });
-    stop(run);
+    run.stop();
     quay.replace("tables = 2", "tables = 20000");
     quay.moorage(&["status"]).expect(2, &["tables = 20000 is out of range", "0 to 10000"]);
 }
@@ -196,5 +191,5 @@ fn health_readiness_and_status_are_told_to_those_who_may_know() {
         .moorage(&["run", "--listen", &at.to_string()])
         .expect(1, &["figures cannot be served at", "in use", "--listen"]);
     other.moorage(&["run", "--listen", "quay"]).expect(2, &["a port, such as 9187"]);
-    stop(run);
+    run.stop();
 }

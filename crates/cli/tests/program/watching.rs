@@ -42,8 +42,7 @@ fn is_as_it_was(folder: &Folder, terminal: &mut PtySession, code: &str) {
 fn the_terminal_is_left_as_it_was_found(#[case] key: &str) {
     let quay = Quay::new(TABLE);
     quay.catch_up();
-    let mut run = quay.start(&["run"]);
-    run.wait_for("following changes");
+    let run = quay.follow();
     let mut terminal = watch(&quay, "");
     terminal.exp_string("\u{1b}[?1049h").unwrap();
     terminal.exp_string("follows").unwrap();
@@ -59,8 +58,7 @@ fn the_terminal_is_left_as_it_was_found(#[case] key: &str) {
         terminal.flush().unwrap();
     }
     is_as_it_was(&quay, &mut terminal, "0");
-    run.signal("TERM");
-    assert_eq!(run.end(), 0, "{}", run.log());
+    run.stop();
 }
 
 /// What does not run is shown as that, also when its folder is removed while someone looks; and a new run is seen.
@@ -69,13 +67,11 @@ fn what_stops_and_begins_is_seen() {
     let quay = Quay::new(TABLE);
     let mut terminal = watch(&quay, "");
     terminal.exp_string("never ran").unwrap();
-    let mut run = quay.start(&["run"]);
-    run.wait_for("following changes");
+    let run = quay.follow();
     terminal.exp_string("follows").unwrap();
     std::fs::remove_dir_all(quay.path(".moorage")).unwrap();
     wait_until("the run goes on in a new folder", || quay.path(".moorage/state.db").exists());
-    run.signal("TERM");
-    assert_eq!(run.end(), 0, "{}", run.log());
+    run.stop();
     terminal.exp_string("stopped").unwrap();
     terminal.send("q").unwrap();
     terminal.flush().unwrap();

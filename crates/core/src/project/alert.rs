@@ -267,9 +267,10 @@ impl AlertConfig {
     }
 }
 
-/// What is set aside, held, failed or waits for a decision does not pass by itself.
+/// What is set aside, held, broken off or waits for a decision does not pass by itself; a table that is to be read again mostly is
+/// soon.
 fn usual_lasting(condition: Condition) -> Duration {
-    match condition.is_by_table() {
+    match condition.is_by_table() && condition != Condition::TableFailed {
         true => Duration::ZERO,
         false => USUAL_LASTING,
     }

@@ -111,7 +111,9 @@ pub(crate) async fn seen(pipeline: &Pipeline, state: &StateStore) -> Result<(See
         None => tokio::time::timeout(PATIENCE, standings(pipeline, &left_out()?.unwrap_or_default())).await,
     };
     match found {
-        Ok(Ok(standings)) => add_standings(&mut seen, standings),
+        Ok(Ok(standings)) => {
+            add_standings(&mut seen, standings, said.as_ref().map(|(_, said)| said).filter(|_| is_told));
+        }
         Ok(Err(error)) => problem = problem.or_else(|| Some(error.to_string())),
         Err(_) => problem = problem.or_else(|| Some(NO_ANSWER.into())),
     }

@@ -166,7 +166,6 @@ impl Behind {
 
     /// What keeps it from coming closer.
     fn why(&self) -> String {
-        let since = |at: DateTime<Utc>| at.to_rfc3339_opts(chrono::SecondsFormat::Secs, true);
         let Some(running) = &self.running else { return self.why_nothing_runs() };
         if self.silent {
             let said = self.said_at.map_or("it has said nothing yet".into(), |at| {
@@ -196,12 +195,22 @@ impl Behind {
     }
 
     pub(super) fn why_nothing_runs(&self) -> String {
-        let last = self.last_run.as_ref().and_then(ended).unwrap_or_else(|| "nothing runs".into());
+        let last = match &self.last_run {
+            None => "nothing runs".into(),
+            Some(run) => ended(run).unwrap_or_else(|| {
+                let seen = self.said_at.map(|at| format!(" behind {}", since(at))).unwrap_or_default();
+                format!("nothing runs; the last run was killed{seen}: it left no word")
+            }),
+        };
         match self.incomplete.is_empty() {
             true => last,
             false => format!("{last}; to be read again: {}", self.incomplete.join(", ")),
         }
     }
+}
+
+fn since(at: DateTime<Utc>) -> String {
+    at.to_rfc3339_opts(chrono::SecondsFormat::Secs, true)
 }
 
 /// Until when the target is complete by its checkpoint, by our clock: no later than its last transaction had been read, whatever

@@ -5,15 +5,27 @@ use super::secrets::look_up;
 use super::tls;
 use lettre::message::Mailbox;
 use lettre::message::header::ContentType;
-use lettre::transport::smtp::authentication::Credentials;
-use lettre::transport::smtp::client::{Certificate, CertificateStore, Tls, TlsParameters};
-use lettre::{AsyncSmtpTransport, AsyncTransport, Tokio1Executor};
+use lettre::transport::smtp::authentication::{Credentials, Mechanism};
+use lettre::transport::smtp::client::{
+    AsyncSmtpConnection, AsyncTokioStream, Certificate, CertificateStore, TlsParameters,
+};
+use lettre::transport::smtp::extension::ClientId;
 use moorage_adapter::secret::SecretConfig;
 use moorage_core::model::visible::visible;
+use rustls_pki_types::ServerName;
 use secrecy::ExposeSecret;
 use serde::Deserialize;
+use std::io;
+use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
+use std::pin::Pin;
+use std::sync::Arc;
+use std::task::{Context, Poll, ready};
 use std::time::Duration;
+use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
+use tokio::net::TcpStream;
+use tokio_rustls::TlsConnector;
+use tokio_rustls::client::TlsStream;
 
 /// How the connection is encrypted.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Default, Deserialize)]
@@ -53,6 +65,8 @@ pub(super) struct Mail {
     pub(super) ca_file: Option<PathBuf>,
 }
 
+/// How many bytes a server may say.
+const MOST_BYTES: usize = 64 << 10;
 /// How long a line of a subject may get: more than that nobody reads in a list.
 const LONGEST_SUBJECT: usize = 160;
 
@@ -67,33 +81,56 @@ impl Mail {
         format!("{} by {}:{}", to.join(", "), self.host, self.port())
     }
 
-    async fn transport(&self, folder: &Path) -> Result<AsyncSmtpTransport<Tokio1Executor>, String> {
-        let tls = match self.encryption {
-            Encryption::None => Tls::None,
-            by => {
-                let mut parameters = TlsParameters::builder(self.host.clone());
-                if let Some(path) = &self.ca_file {
-                    parameters = parameters.certificate_store(CertificateStore::None);
-                    for certificate in tls::certificates(&folder.join(path))? {
-                        let certificate =
-                            Certificate::from_der(certificate.to_vec()).map_err(|e| e.to_string())?;
-                        parameters = parameters.add_root_certificate(certificate);
-                    }
-                }
-                let parameters = parameters.build_rustls().map_err(|e| e.to_string())?;
-                if by == Encryption::Tls { Tls::Wrapper(parameters) } else { Tls::Required(parameters) }
-            }
+    /// A connection that is encrypted and logged in as it is to be.
+    async fn connect(&self, folder: &Path) -> Result<AsyncSmtpConnection, String> {
+        let stream = TcpStream::connect((self.host.as_str(), self.port())).await;
+        let stream = Bounded {
+            stream: stream.map_err(|e| format!("no connection: {e}"))?,
+            left: MOST_BYTES,
+            has_yielded: false,
         };
-        let mut transport = AsyncSmtpTransport::<Tokio1Executor>::builder_dangerous(&self.host)
-            .port(self.port())
-            .tls(tls)
-            .timeout(Some(self.timeout));
+        let (hello, ca_file) = (ClientId::default(), self.ca_file.as_ref().map(|path| folder.join(path)));
+        let mut connection = match self.encryption {
+            Encryption::Tls => {
+                let config = TlsConnector::from(Arc::new(tls::client_config(ca_file.as_deref())?));
+                let name =
+                    ServerName::try_from(self.host.clone()).map_err(|e| format!("{}: {e}", self.host))?;
+                let stream = config.connect(name, stream).await.map_err(|e| format!("no encryption: {e}"))?;
+                AsyncSmtpConnection::connect_with_transport(Box::new(Encrypted(stream)), &hello).await
+            }
+            Encryption::Starttls | Encryption::None => {
+                AsyncSmtpConnection::connect_with_transport(Box::new(stream), &hello).await
+            }
+        }
+        .map_err(|e| told(&e))?;
+        if self.encryption == Encryption::Starttls {
+            if !connection.can_starttls() {
+                return Err("the server does not offer STARTTLS".into());
+            }
+            connection
+                .starttls(self.tls_parameters(ca_file.as_deref())?, &hello)
+                .await
+                .map_err(|e| told(&e))?;
+        }
         if let Some((user, password)) = self.user.as_ref().zip(self.password.as_ref()) {
             let password = look_up(password, folder).await?;
-            transport =
-                transport.credentials(Credentials::new(user.clone(), password.expose_secret().into()));
+            let credentials = Credentials::new(user.clone(), password.expose_secret().into());
+            let by = [Mechanism::Plain, Mechanism::Login];
+            connection.auth(&by, &credentials).await.map_err(|e| told(&e))?;
         }
-        Ok(transport.build())
+        Ok(connection)
+    }
+
+    fn tls_parameters(&self, ca_file: Option<&Path>) -> Result<TlsParameters, String> {
+        let mut parameters = TlsParameters::builder(self.host.clone());
+        if let Some(path) = ca_file {
+            parameters = parameters.certificate_store(CertificateStore::None);
+            for certificate in tls::certificates(path)? {
+                let certificate = Certificate::from_der(certificate.to_vec()).map_err(|e| e.to_string())?;
+                parameters = parameters.add_root_certificate(certificate);
+            }
+        }
+        parameters.build_rustls().map_err(|e| e.to_string())
     }
 
     /// Sends a message; gives the answer.
@@ -109,17 +146,109 @@ impl Mail {
             mail = mail.to(to.clone());
         }
         let mail = mail.body(visible(&message.text(), true).into_owned()).map_err(|e| e.to_string())?;
-        let transport = self.transport(folder).await?;
-        let sent = transport.send(mail);
-        // The library's limit is for each answer of the server.
-        match tokio::time::timeout(self.timeout, sent).await {
-            Err(_) => Err("no answer in time".into()),
-            Ok(Err(error)) => Err(told(&error)),
-            Ok(Ok(answer)) => {
-                let words = answer.message().collect::<Vec<_>>().join(" ");
-                Ok(format!("{} {words}", answer.code()).trim().into())
-            }
+        let send = async {
+            let mut connection = self.connect(folder).await?;
+            let answer = connection.send(mail.envelope(), &mail.formatted()).await.map_err(|e| told(&e))?;
+            // It has it; whether it says goodbye is all the same.
+            let _ = connection.quit().await;
+            let words = answer.message().collect::<Vec<_>>().join(" ");
+            Ok(format!("{} {words}", answer.code()).trim().to_string())
+        };
+        tokio::time::timeout(self.timeout, send).await.unwrap_or_else(|_| Err("no answer in time".into()))
+    }
+}
+
+/// A stream that a server cannot fill memory with: lines are read as long as they come.
+#[derive(Debug)]
+struct Bounded {
+    stream: TcpStream,
+    left: usize,
+    /// Whether others had their turn since the last read. What is read is looked at for long, and the end of its time is seen only
+    /// in between.
+    has_yielded: bool,
+}
+
+impl AsyncRead for Bounded {
+    fn poll_read(
+        mut self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+        buffer: &mut ReadBuf<'_>,
+    ) -> Poll<io::Result<()>> {
+        if !std::mem::replace(&mut self.has_yielded, true) {
+            context.waker().wake_by_ref();
+            return Poll::Pending;
         }
+        let before = buffer.filled().len();
+        let read = ready!(Pin::new(&mut self.stream).poll_read(context, buffer));
+        self.has_yielded = false;
+        let came = buffer.filled().len() - before;
+        self.left = match self.left.checked_sub(came) {
+            Some(left) => left,
+            None => return Poll::Ready(Err(io::Error::other("the server says too much"))),
+        };
+        Poll::Ready(read)
+    }
+}
+
+impl AsyncWrite for Bounded {
+    fn poll_write(
+        mut self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+        bytes: &[u8],
+    ) -> Poll<io::Result<usize>> {
+        Pin::new(&mut self.stream).poll_write(context, bytes)
+    }
+
+    fn poll_flush(mut self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+        Pin::new(&mut self.stream).poll_flush(context)
+    }
+
+    fn poll_shutdown(mut self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+        Pin::new(&mut self.stream).poll_shutdown(context)
+    }
+}
+
+impl AsyncTokioStream for Bounded {
+    fn peer_addr(&self) -> io::Result<SocketAddr> {
+        self.stream.peer_addr()
+    }
+}
+
+/// The same, encrypted from its first byte.
+#[derive(Debug)]
+struct Encrypted(TlsStream<Bounded>);
+
+impl AsyncRead for Encrypted {
+    fn poll_read(
+        mut self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+        buffer: &mut ReadBuf<'_>,
+    ) -> Poll<io::Result<()>> {
+        Pin::new(&mut self.0).poll_read(context, buffer)
+    }
+}
+
+impl AsyncWrite for Encrypted {
+    fn poll_write(
+        mut self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+        bytes: &[u8],
+    ) -> Poll<io::Result<usize>> {
+        Pin::new(&mut self.0).poll_write(context, bytes)
+    }
+
+    fn poll_flush(mut self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+        Pin::new(&mut self.0).poll_flush(context)
+    }
+
+    fn poll_shutdown(mut self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+        Pin::new(&mut self.0).poll_shutdown(context)
+    }
+}
+
+impl AsyncTokioStream for Encrypted {
+    fn peer_addr(&self) -> io::Result<SocketAddr> {
+        self.0.get_ref().0.peer_addr()
     }
 }
 

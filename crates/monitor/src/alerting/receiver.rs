@@ -19,8 +19,13 @@ use toml::Spanned;
 
 /// How long a receiver may take, if the file does not say.
 const PATIENCE: Duration = Duration::from_secs(10);
+/// How long looking up its secrets may take beside that: programs may print them.
+const SECRET_PATIENCE: Duration = Duration::from_secs(60);
 /// How long it may take at most: messages behind it wait for it.
 const MOST_PATIENCE: Duration = Duration::from_secs(300);
+
+/// The longest template.
+const MOST_BODY_BYTES: usize = 64 << 10;
 
 /// A receiver of alerts.
 #[derive(Clone, Debug)]
@@ -208,16 +213,30 @@ impl Receiver {
         }
     }
 
+    /// How long sending it a message takes at most, looking up its secrets included.
+    pub(crate) fn longest(&self) -> Duration {
+        let timeout = match &self.by {
+            By::Webhook(webhook) => webhook.timeout,
+            By::Mail(mail) => mail.timeout,
+            By::Program(program) => program.timeout,
+        };
+        timeout + SECRET_PATIENCE
+    }
+
     /// Sends it a message, and gives its answer, for people.
     ///
     /// # Errors
     /// If it did not take it, in words.
     pub(crate) async fn send(&self, message: &Message) -> Result<String, String> {
-        let sent = match &self.by {
-            By::Webhook(webhook) => webhook.send(message, &self.folder).await,
-            By::Mail(mail) => mail.send(message, &self.folder).await,
-            By::Program(program) => program.send(message, &self.folder).await,
+        let sent = async {
+            match &self.by {
+                By::Webhook(webhook) => webhook.send(message, &self.folder).await,
+                By::Mail(mail) => mail.send(message, &self.folder).await,
+                By::Program(program) => program.send(message, &self.folder).await,
+            }
         };
+        let sent = tokio::time::timeout(self.longest(), sent).await;
+        let sent = sent.unwrap_or_else(|_| Err("its secrets could not be looked up in time".into()));
         sent.map(|answer| visible(&answer, false).into_owned())
             .map_err(|why| visible(&why, false).into_owned())
     }
@@ -255,6 +274,9 @@ fn webhook(end: &str, config: WebhookConfig) -> Result<Webhook, Mistake> {
     if let Some(state) = config.states.keys().find(|state| !known.contains(&state.get_ref().as_str())) {
         let what = format!("{end}: there is no state `{}`", state.get_ref());
         return Err(Mistake::at(state.span(), what, known.map(|s| format!("`{s}`")).join(", ")));
+    }
+    if let Some(body) = config.body.as_ref().filter(|body| body.get_ref().len() > MOST_BODY_BYTES) {
+        return Err(Mistake::at(body.span(), format!("the body of {end} is too long"), "64 KiB at most"));
     }
     let states = config.states.into_iter().map(|(state, word)| (state.into_inner(), word)).collect();
     let content_type = config.content_type.as_ref().map_or("application/json", |text| text.get_ref());

@@ -71,9 +71,13 @@ pub fn add_published(seen: &mut Seen, said: &Published) {
     seen.broken_off = Some(broken.collect());
 }
 
-/// Adds how its tables stand.
-pub fn add_standings(seen: &mut Seen, standings: Standings) {
-    seen.tables = Some(standings.tables);
+/// Adds how its tables stand; what is being read now is no trouble any more.
+pub fn add_standings(seen: &mut Seen, standings: Standings, said: Option<&Published>) {
+    let mut tables = standings.tables;
+    let is_read =
+        |table: &str| said.is_some_and(|said| said.reading.iter().any(|reading| reading.table == table));
+    tables.iter_mut().filter(|table| is_read(&table.table)).for_each(|table| table.failed = None);
+    seen.tables = Some(tables);
     seen.undecided = Some(standings.undecided);
     seen.drift = Some(standings.drift);
 }
@@ -98,7 +102,8 @@ pub fn seen(state: &StateStore, pipeline: &str, now: DateTime<Utc>) -> Result<Se
         }
     }
     if let Some(standings) = state.standings(pipeline)? {
-        add_standings(&mut seen, standings);
+        let is_going_on = !matches!(stands, Stands::Stopped { .. });
+        add_standings(&mut seen, standings, said.as_ref().map(|(_, said)| said).filter(|_| is_going_on));
     }
     seen.stands = Some(stands);
     Ok(seen)

@@ -8,9 +8,6 @@ use chrono::Utc;
 use moorage_core::watch::alerts::step::{Key, Notice, Said};
 use std::time::Duration;
 
-/// For how long a message is ours: longer than any receiver may take, looking up its secrets included.
-const CLAIM: Duration = Duration::from_secs(500);
-
 fn message(id: String, notice: Notice) -> Message {
     Message { id, host: gethostname::gethostname().to_string_lossy().into_owned(), notice }
 }
@@ -20,11 +17,17 @@ fn message(id: String, notice: Notice) -> Message {
 /// # Errors
 /// If the store cannot be read or written. That a receiver did not take it is no error: it is noted.
 pub(super) async fn send_next(state: &StateStore, receiver: &Receiver) -> Result<Option<Answer>> {
-    let Some(waiting) = state.claim_message(&receiver.name, Utc::now(), CLAIM)? else { return Ok(None) };
+    let Some(waiting) = state.claim_message(&receiver.name, Utc::now(), receiver.longest() + AFTERWARDS)?
+    else {
+        return Ok(None);
+    };
     let sent = receiver.send(&message(waiting.id.clone(), waiting.notice.clone())).await;
     state.message_sent(&receiver.name, &waiting, &sent, Utc::now());
     Ok(Some(sent))
 }
+
+/// For how long a message is ours behind the time that sending it may take: to note what came of it.
+const AFTERWARDS: Duration = Duration::from_secs(10);
 
 /// A receiver's answer, or why it did not take a message.
 type Answer = std::result::Result<String, String>;

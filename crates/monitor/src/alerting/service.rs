@@ -70,6 +70,7 @@ impl AlertService {
             alerts: alerts.clone(),
             pipelines: pipelines.into(),
             say,
+            is_blind: false,
             sends: JoinSet::new(),
             busy: HashSet::new(),
         };
@@ -105,6 +106,8 @@ struct Looks {
     alerts: Alerts,
     pipelines: Vec<String>,
     say: Say,
+    /// Whether it was said that alerts cannot be looked at.
+    is_blind: bool,
     /// Messages that are being sent, by their receivers.
     sends: JoinSet<String>,
     busy: HashSet<String>,
@@ -133,10 +136,10 @@ impl Looks {
         if !self.state.is_in_place() {
             match StateStore::open(&self.folder) {
                 Ok(state) => self.state = Arc::new(state),
-                Err(error) => return tracing::debug!("{error}"),
+                Err(error) => return self.sees_nothing(&error),
             }
         }
-        let now = Utc::now();
+        let (now, mut trouble) = (Utc::now(), None);
         for pipeline in &self.pipelines {
             let seen = seen(&self.state, pipeline, now);
             let told = seen.and_then(|seen| self.state.alert_step(&self.alerts.rules, &seen, now));
@@ -144,8 +147,19 @@ impl Looks {
                 Ok(notices) => {
                     notices.iter().filter(|n| self.goes_to_log(n)).for_each(|n| (self.say)(log_line(n)))
                 }
-                Err(error) => tracing::debug!("{error}"),
+                Err(error) => trouble = Some(error),
             }
+        }
+        match trouble {
+            Some(error) => self.sees_nothing(&error),
+            None => self.is_blind = false,
+        }
+    }
+
+    /// Alerts are remembered in the store: without it nobody is told of anything. That is said once, until it is over.
+    fn sees_nothing(&mut self, error: &StoreError) {
+        if !std::mem::replace(&mut self.is_blind, true) {
+            (self.say)(format!("warning: alerts are not looked at as long as this lasts: {error}"));
         }
     }
 

@@ -3,6 +3,7 @@
 use chrono::{DateTime, Local, TimeDelta, Utc};
 use plotters::coord::Shift;
 use plotters::prelude::*;
+use plotters::style::text_anchor::{HPos, Pos, VPos};
 
 /// A line of a chart.
 pub(super) struct Series {
@@ -95,23 +96,22 @@ fn draw(
     let step = STEPS.into_iter().find(|step| whole / step <= MOST_MARKS).unwrap_or(whole / MOST_MARKS);
     let seconds = |at: DateTime<Utc>| (at - from).as_seconds_f64();
     let mut chart = ChartBuilder::on(area)
-        .margin(6)
+        .margin(8)
         .margin_right(18)
         .x_label_area_size(22)
         .y_label_area_size(76)
         .build_cartesian_2d(0.0..whole as f64, 0.0..top)?;
     let label = ("sans-serif", 13).into_font().color(&INK);
-    chart
-        .configure_mesh()
-        .disable_x_mesh()
-        .light_line_style(TRANSPARENT)
-        .bold_line_style(GRID)
-        .axis_style(GRID)
-        .label_style(label.clone())
-        .x_labels(0)
-        .y_labels(3)
-        .y_label_formatter(&|value| shown(*value))
-        .draw()?;
+    // The library knows round numbers of its own, which are none in other units.
+    for value in [0.0, top / 2.0, top] {
+        let (left, right) = (chart.backend_coord(&(0.0, value)), chart.backend_coord(&(whole as f64, value)));
+        area.draw(&PathElement::new([left, right], GRID))?;
+        area.draw(&Text::new(
+            shown(value),
+            (left.0 - 8, left.1),
+            label.pos(Pos::new(HPos::Right, VPos::Center)),
+        ))?;
+    }
     // Marks of time stand at round times of the reader's clock, which the library does not know.
     let local = i64::from(Local::now().offset().local_minus_utc());
     let first = (from.timestamp() + local).div_euclid(step) * step + step - local;
@@ -122,10 +122,7 @@ fn draw(
     {
         let (x, y) = chart.backend_coord(&(seconds(at), 0.0));
         let text = time_mark(at, step);
-        let centred = label.pos(plotters::style::text_anchor::Pos::new(
-            plotters::style::text_anchor::HPos::Center,
-            plotters::style::text_anchor::VPos::Top,
-        ));
+        let centred = label.pos(Pos::new(HPos::Center, VPos::Top));
         area.draw(&PathElement::new([(x, y), (x, y + 4)], GRID))?;
         area.draw(&Text::new(text, (x, y + 7), centred))?;
     }

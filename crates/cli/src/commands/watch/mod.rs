@@ -30,6 +30,8 @@ use view::{Then, View};
 
 /// How often the store is read.
 const LOOK_EVERY: Duration = Duration::from_secs(1);
+/// How long drawing may take to end once it is to.
+const END_PATIENCE: Duration = Duration::from_secs(2);
 /// How long a key is waited for before signals are looked at again.
 const KEY_PATIENCE: Duration = Duration::from_millis(100);
 
@@ -61,6 +63,10 @@ pub async fn watch(global: &Global, args: &WatchArgs, held: Option<Held>) -> Res
                 _ = terminate.recv() => {}
             }
             ends.store(true, Ordering::Relaxed);
+            // A terminal that takes no more (Ctrl-S) would be waited for until it does.
+            tokio::time::sleep(END_PATIENCE).await;
+            terminal::give_back_modes();
+            std::process::exit(0);
         });
     }
     let look = Look { has_colour: render::colored(global) };

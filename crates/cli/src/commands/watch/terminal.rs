@@ -11,9 +11,14 @@ use std::sync::Once;
 /// The terminal, ours as long as this lives.
 pub(super) struct Screen(Terminal<CrosstermBackend<Stdout>>);
 
+/// Gives back what needs no writing.
+pub(super) fn give_back_modes() {
+    let _ = disable_raw_mode();
+}
+
 /// Gives it back. What cannot be written there any more needs no giving back.
 fn give_back() {
-    let _ = disable_raw_mode();
+    give_back_modes();
     let _ = execute!(stdout(), LeaveAlternateScreen, Show);
 }
 
