@@ -6,6 +6,7 @@ use moorage_testkit::wait_until;
 use rstest::rstest;
 use serde_json::Value;
 use std::cell::RefCell;
+use std::time::Instant;
 
 const TABLE: &str =
     "CREATE TABLE berths (id int PRIMARY KEY, name text); INSERT INTO berths VALUES (1, 'north')";
@@ -181,8 +182,14 @@ fn an_idle_pipeline_beside_a_busy_application_is_near_and_the_slot_moves_on() {
     mirror.replace("include = [\"public.*\"]", "include = [\"public.berths\"]");
     mirror.catch_up();
     let running = mirror.follow();
-    let load =
-        mirror.load("INSERT INTO other.busy SELECT n, repeat('x', 500) FROM generate_series(1, 500) n");
+    let soak: Option<u64> = std::env::var("MOORAGE_IDLE").ok().and_then(|seconds| seconds.parse().ok());
+    // For minutes, an application that leaves some of the machine to others.
+    let load = mirror.load(match soak {
+        None => "INSERT INTO other.busy SELECT n, repeat('x', 500) FROM generate_series(1, 500) n",
+        Some(_) => {
+            "INSERT INTO other.busy SELECT n, repeat('x', 500) FROM generate_series(1, 500) n; SELECT pg_sleep(0.02)"
+        }
+    });
     let slot = || -> i64 {
         mirror.source.value(
             "SELECT (confirmed_flush_lsn - '0/0')::bigint FROM pg_replication_slots WHERE slot_name LIKE '%lag_idle'",
@@ -197,6 +204,21 @@ fn an_idle_pipeline_beside_a_busy_application_is_near_and_the_slot_moves_on() {
         }
         near >= 5 && slot() > moved + (4 << 20)
     });
+    // `scripts/soak idle SECONDS`: near at every look, for as long as that.
+    if let Some(seconds) = soak {
+        let (begun, moved, mut looks, mut furthest) = (Instant::now(), slot(), 0, 0.0_f64);
+        while begun.elapsed().as_secs() < seconds {
+            let now = lag(&mirror, &[]);
+            (looks, furthest) = (looks + 1, furthest.max(behind_s(&now)));
+            assert!(behind_s(&now) < 2.0, "{:?} in: {now}", begun.elapsed());
+        }
+        let passed = slot() - moved;
+        println!(
+            "{looks} looks in {seconds} s, at most {furthest:.2} s behind, {} MiB of log passed",
+            passed >> 20
+        );
+        assert!(passed > 0);
+    }
     drop(load);
     running.stop();
 }

@@ -12,15 +12,24 @@ use std::collections::VecDeque;
 use std::convert::Infallible;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
+use tokio::sync::Notify;
 
 /// How often is published how the run stands.
-const PUBLISH_EVERY: Duration = Duration::from_secs(1);
+const PUBLISH_EVERY: Duration = Duration::from_millis(900);
+/// How long is waited beyond that for the target to be complete until a later moment.
+const CLOSER_WITHIN: Duration = Duration::from_millis(300);
 /// How often is kept what was measured of each table.
 const TABLES_EVERY: Duration = Duration::from_secs(60);
 
 /// What is measured of a run; cheap to clone.
 #[derive(Clone)]
-pub(crate) struct Measuring(Arc<Mutex<Measures>>);
+pub(crate) struct Measuring(Arc<Shared>);
+
+struct Shared {
+    measures: Mutex<Measures>,
+    /// Told when the target is complete until a later moment than before.
+    comes_closer: Notify,
+}
 
 /// All of it.
 pub(crate) struct Measures {
@@ -55,7 +64,7 @@ const RATE_OVER: usize = 10;
 
 impl Measuring {
     pub(crate) fn begin() -> Self {
-        Self(Arc::new(Mutex::new(Measures {
+        let measures = Measures {
             meter: Meter::new(Utc::now()),
             gauge: None,
             applying_since: None,
@@ -65,12 +74,19 @@ impl Measuring {
             standings: Default::default(),
             done: VecDeque::new(),
             applied: (0, 0),
-        })))
+        };
+        Self(Arc::new(Shared { measures: Mutex::new(measures), comes_closer: Notify::new() }))
     }
 
     /// Tells, or asks.
     pub(crate) fn with<T>(&self, told: impl FnOnce(&mut Measures) -> T) -> T {
-        told(&mut self.0.lock().unwrap_or_else(PoisonError::into_inner))
+        let mut measures = self.0.measures.lock().unwrap_or_else(PoisonError::into_inner);
+        let before = measures.meter.complete_until();
+        let answer = told(&mut measures);
+        if measures.meter.complete_until() > before {
+            self.0.comes_closer.notify_one();
+        }
+        answer
     }
 
     /// Publishes every second, and never ends.
@@ -78,6 +94,9 @@ impl Measuring {
         let mut tables_at = Instant::now() + TABLES_EVERY;
         loop {
             tokio::time::sleep(PUBLISH_EVERY).await;
+            // An idle source says every second until when nothing was missing: what is published is told right behind that, and is
+            // not a second old before it is.
+            let _ = tokio::time::timeout(CLOSER_WITHIN, self.0.comes_closer.notified()).await;
             let tables = Instant::now() >= tables_at;
             if tables {
                 tables_at = Instant::now() + TABLES_EVERY;
