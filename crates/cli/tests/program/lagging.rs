@@ -6,6 +6,7 @@ use moorage_testkit::wait_until;
 use rstest::rstest;
 use serde_json::Value;
 use std::cell::RefCell;
+use std::io::{Write, stderr};
 use std::time::Instant;
 
 const TABLE: &str =
@@ -213,10 +214,12 @@ fn an_idle_pipeline_beside_a_busy_application_is_near_and_the_slot_moves_on() {
             assert!(behind_s(&now) < 2.0, "{:?} in: {now}", begun.elapsed());
         }
         let passed = slot() - moved;
-        println!(
+        let told = writeln!(
+            stderr(),
             "{looks} looks in {seconds} s, at most {furthest:.2} s behind, {} MiB of log passed",
             passed >> 20
         );
+        told.unwrap();
         assert!(passed > 0);
     }
     drop(load);
