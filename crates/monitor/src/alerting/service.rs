@@ -6,8 +6,9 @@ use super::seen::seen;
 use super::sending::{send_due, send_next};
 use crate::error::{Result, StoreError};
 use crate::store::base::StateStore;
-use chrono::Utc;
+use chrono::{DateTime, Utc};
 use moorage_core::project::alert::{AlertRule, LOG};
+use moorage_core::watch::alerts::seen::Seen;
 use moorage_core::watch::alerts::step::Notice;
 use std::collections::HashSet;
 use std::path::{Path, PathBuf};
@@ -70,6 +71,7 @@ impl AlertService {
             alerts: alerts.clone(),
             pipelines: pipelines.into(),
             say,
+            began: Utc::now(),
             is_blind: false,
             sends: JoinSet::new(),
             busy: HashSet::new(),
@@ -106,6 +108,8 @@ struct Looks {
     alerts: Alerts,
     pipelines: Vec<String>,
     say: Say,
+    /// Runs of this process begin behind that.
+    began: DateTime<Utc>,
     /// Whether it was said that alerts cannot be looked at.
     is_blind: bool,
     /// Messages that are being sent, by their receivers.
@@ -141,7 +145,7 @@ impl Looks {
         }
         let (now, mut trouble) = (Utc::now(), None);
         for pipeline in &self.pipelines {
-            let seen = seen(&self.state, pipeline, now);
+            let seen = self.seen(pipeline, now);
             let told = seen.and_then(|seen| self.state.alert_step(&self.alerts.rules, &seen, now));
             match told {
                 Ok(notices) => {
@@ -161,6 +165,15 @@ impl Looks {
         if !std::mem::replace(&mut self.is_blind, true) {
             (self.say)(format!("warning: alerts are not looked at as long as this lasts: {error}"));
         }
+    }
+
+    /// How a pipeline stands. Before its run has begun here, earlier ones say nothing of whether it runs.
+    fn seen(&self, pipeline: &str, now: DateTime<Utc>) -> Result<Seen> {
+        let run = self.state.last_run(pipeline)?;
+        let began = run.and_then(|run| DateTime::parse_from_rfc3339(&run.started_at).ok());
+        let seen = seen(&self.state, pipeline, now)?;
+        let is_ours = began.is_some_and(|began| began.to_utc() >= self.began);
+        Ok(Seen { stands: seen.stands.filter(|_| is_ours), ..seen })
     }
 
     fn goes_to_log(&self, notice: &Notice) -> bool {
