@@ -270,6 +270,16 @@ pub fn cut(text: &str, most: usize) -> String {
     }
 }
 
+/// Values as a line of characters, the highest a whole one; blank where there is none.
+pub fn bars(values: &[Option<f64>]) -> String {
+    const HEIGHTS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
+    let most = values.iter().flatten().copied().fold(f64::MIN_POSITIVE, f64::max);
+    let bar = |value: &Option<f64>| {
+        value.map_or(' ', |value| HEIGHTS[((value / most * 7.0).round() as usize).min(7)])
+    };
+    values.iter().map(bar).collect()
+}
+
 /// RFC 3339, to the second.
 pub fn rfc3339(at: DateTime<Utc>) -> String {
     at.to_rfc3339_opts(SecondsFormat::Secs, true)

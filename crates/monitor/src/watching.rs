@@ -133,7 +133,7 @@ pub fn watched(
     since: DateTime<Utc>,
     now: DateTime<Utc>,
 ) -> Result<Watched> {
-    let said = state.published(pipeline)?.map(|(_, said)| said).unwrap_or_default();
+    let said = state.published_by_newest(pipeline)?.map(|(_, said)| said).unwrap_or_default();
     let points = state.points(pipeline, since.min(now - RATE_OVER), now)?;
     let seen = seen(state, pipeline, now)?;
     let is_running = matches!(seen.stands, Some(Stands::Runs | Stands::Retries { .. }));

@@ -11,10 +11,11 @@ use axum::response::{IntoResponse, Response};
 use axum::routing::get;
 use chrono::Utc;
 use moorage_core::watch::alerts::seen::Stands;
-use moorage_engine::{Counting, Pipeline, raised, status};
+use moorage_engine::{Counting, Pipeline, status};
 use moorage_monitor::{Result as StoreResult, StateStore, seen};
 use ring::hmac;
 use secrecy::{ExposeSecret, SecretString};
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
@@ -83,15 +84,16 @@ impl Served {
         for pipeline in &self.pipelines {
             let name = &pipeline.name;
             let of = self.alerts.iter().filter(|(_, of)| of == name);
-            let mut alerts =
-                of.map(|(alert, _)| (alert.clone(), 0)).collect::<std::collections::BTreeMap<_, _>>();
-            for raised in raised(pipeline).unwrap_or_default() {
-                alerts.entry(raised.alert).and_modify(|count| *count += 1);
+            let mut alerts: BTreeMap<String, u64> = of.map(|(alert, _)| (alert.clone(), 0)).collect();
+            let raised =
+                state.alert_memory(name)?.standings.into_iter().filter(|(_, s)| s.raised_at.is_some());
+            for (key, _) in raised {
+                alerts.entry(key.alert).and_modify(|count| *count += 1);
             }
             all.push(Known {
                 pipeline: name.clone(),
                 seen: seen(&state, name, now)?,
-                published: state.published(name)?.map(|(_, said)| said).unwrap_or_default(),
+                published: state.published_by_newest(name)?.map(|(_, said)| said).unwrap_or_default(),
                 tables: state.published_tables(name)?,
                 standings: state.standings(name)?.unwrap_or_default(),
                 alerts,
@@ -106,7 +108,7 @@ impl Served {
         let mut all = Vec::new();
         for pipeline in &self.pipelines {
             let name = &pipeline.name;
-            let follows = state.published(name)?.is_some_and(|(_, said)| said.reader.is_some());
+            let follows = state.published_by_newest(name)?.is_some_and(|(_, said)| said.reader.is_some());
             let why = match seen(&state, name, Utc::now())?.stands {
                 Some(Stands::Runs) if follows => continue,
                 Some(Stands::Runs) | None => "it does not follow changes yet".into(),

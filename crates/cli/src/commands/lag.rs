@@ -109,17 +109,11 @@ fn more(now: &Behind) -> Vec<String> {
     lines
 }
 
-/// Heights of a line of characters.
-const HEIGHTS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
-
 /// The furthest that the target was behind, over time; none if nothing was measured.
 fn spark(points: &[Period]) -> Option<String> {
     let most = points.iter().filter_map(|p| p.behind_max_us).max()?;
-    let height = |point: &Period| match point.behind_max_us {
-        None => ' ',
-        Some(us) => HEIGHTS[(us as f64 / most.max(1) as f64 * 7.0).round() as usize % 8],
-    };
-    let line: String = points.iter().map(height).collect();
+    let values: Vec<Option<f64>> = points.iter().map(|p| p.behind_max_us.map(|us| us as f64)).collect();
+    let line = render::bars(&values);
     let (from, to) = (points.first()?.from, points.last()?.to);
     Some(format!("{} {line} {}, {} at most", render::clock(from), render::clock(to), render::micros(most)))
 }

@@ -37,7 +37,7 @@ pub enum Condition {
 }
 
 impl Condition {
-    /// The words of all of them, in the order of the docs.
+    /// The words of all of them.
     pub const WORDS: [&str; 10] = [
         "lag",
         "no_progress",
@@ -190,12 +190,12 @@ impl AlertConfig {
         for to in self.to.get_ref() {
             among(to.get_ref(), to.span(), &known, &format!("alert {name} goes to receiver"))?;
         }
-        let at_once = condition == Condition::Drift;
         Ok(AlertRule {
             condition,
-            lasting: lasting.unwrap_or(if at_once { Duration::ZERO } else { usual_lasting(condition) }),
+            lasting: lasting.unwrap_or_else(|| usual_lasting(condition)),
             clear_after,
-            repeat_every: Some(repeat.unwrap_or(USUAL_REPEAT)).filter(|_| !at_once),
+            // What happened is told once.
+            repeat_every: Some(repeat.unwrap_or(USUAL_REPEAT)).filter(|_| condition != Condition::Drift),
             pipelines: self.pipelines.into_iter().map(Spanned::into_inner).collect(),
             tables,
             to: self.to.into_inner().into_iter().map(Spanned::into_inner).collect(),

@@ -62,10 +62,9 @@ pub fn raised(pipeline: &Pipeline) -> Result<Vec<RaisedAlert>> {
 pub(crate) async fn seen(pipeline: &Pipeline, state: &StateStore) -> Result<(Seen, Option<String>)> {
     let mut seen = Seen::nothing(&pipeline.name);
     let last_run = state.last_run(&pipeline.name)?;
-    let said = state.published(&pipeline.name)?;
+    let said = state.published_by_newest(&pipeline.name)?;
     let by_run = |now| stands(last_run.as_ref(), said.as_ref().map(|(at, said)| (*at, said)), now);
-    let is_of_run = last_run.as_ref().zip(said.as_ref()).is_some_and(|(run, (_, said))| run.run == said.run);
-    if let Some((_, said)) = said.as_ref().filter(|_| is_of_run) {
+    if let Some((_, said)) = &said {
         add_published(&mut seen, said);
     }
     let mut problem: Option<String>;

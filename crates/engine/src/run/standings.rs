@@ -16,8 +16,8 @@ use std::time::{Duration, Instant};
 const LOOK_EVERY: Duration = Duration::from_secs(2);
 /// However quiet it is: someone may have settled rejects.
 const LOOK_AT_LEAST_EVERY: Duration = Duration::from_secs(60);
-/// How many changes of structure are told of, the last ones.
-const MOST_DRIFT: usize = 50;
+/// How many changes of structure are told of, the last ones: each is an event, and hundreds of tables may be altered at once.
+const MOST_DRIFT: usize = 1_000;
 /// How many columns of each.
 const MOST_COLUMNS: usize = 50;
 

@@ -89,11 +89,9 @@ pub fn add_standings(seen: &mut Seen, standings: Standings, said: Option<&Publis
 pub fn seen(state: &StateStore, pipeline: &str, now: DateTime<Utc>) -> Result<Seen> {
     let mut seen = Seen::nothing(pipeline);
     let run = state.last_run(pipeline)?;
-    let said = state.published(pipeline)?;
+    let said = state.published_by_newest(pipeline)?;
     let stands = stands(run.as_ref(), said.as_ref().map(|(at, said)| (*at, said)), now);
-    let is_of_run =
-        |said: &&(DateTime<Utc>, Published)| run.as_ref().is_some_and(|run| run.run == said.1.run);
-    if let Some((_, said)) = said.as_ref().filter(is_of_run) {
+    if let Some((_, said)) = &said {
         add_published(&mut seen, said);
         if !matches!(stands, Stands::Stopped { .. }) {
             seen.behind = said.complete_until.map(|until| (now - until).to_std().unwrap_or_default());

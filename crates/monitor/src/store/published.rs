@@ -273,6 +273,15 @@ impl StateStore {
         }))
     }
 
+    /// The same, if it is of the newest run: one that begins has said nothing yet, whatever an earlier one said last.
+    ///
+    /// # Errors
+    /// If the store cannot be read.
+    pub fn published_by_newest(&self, pipeline: &str) -> Result<Option<(DateTime<Utc>, Published)>> {
+        let newest = self.last_run(pipeline)?.map(|run| run.run);
+        Ok(self.published(pipeline)?.filter(|(_, said)| newest == Some(said.run)))
+    }
+
     /// What the last run of a pipeline has done to its tables, by their names.
     ///
     /// # Errors

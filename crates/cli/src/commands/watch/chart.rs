@@ -86,7 +86,6 @@ pub(super) fn chart(frame: &mut Frame<'_>, area: Rect, look: Look, scene: &Scene
 
 /// The same in one line, so many characters wide.
 pub(super) fn spark(scene: &Scene, of: &Watched, width: usize) -> String {
-    const BARS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
     let whole = (scene.now - scene.since).as_seconds_f64().max(1.0);
     let mut places: Vec<Option<f64>> = vec![None; width];
     for point in of.points.iter().filter(|point| point.at >= scene.since) {
@@ -96,12 +95,7 @@ pub(super) fn spark(scene: &Scene, of: &Watched, width: usize) -> String {
             *place = Some(place.unwrap_or(0.0).max(behind.as_secs_f64()));
         }
     }
-    let most = round_up(places.iter().flatten().copied().fold(0.0, f64::max));
-    let bar = |place: &Option<f64>| match place {
-        None => ' ',
-        Some(value) => BARS[((value / most * 8.0) as usize).min(7)],
-    };
-    places.iter().map(bar).collect()
+    render::bars(&places)
 }
 
 /// The style that nothing has.

@@ -4,7 +4,7 @@ use super::chart::{chart, plain, spark};
 use super::parts::{Cell, Column, Look, Scene, bad, behind, columns, dim, good, head, rate, shown, stands};
 use super::view::{List, View, is_troubled};
 use crate::render;
-use chrono::{DateTime, Utc};
+use moorage_core::watch::alerts::seen::Stands;
 use moorage_core::watch::sample::AppliedTransaction;
 use moorage_monitor::{Standing, Watched, WatchedTable};
 use ratatui::Frame;
@@ -105,6 +105,10 @@ fn troubles(of: &Watched, area: Rect, look: Look) -> Vec<Line<'static>> {
     let mut lines: Vec<Line<'static>> = Vec::new();
     if let Some(why) = of.seen.why.as_ref().filter(|_| of.is_running()) {
         lines.push(Line::styled(shown(why), bad(look)));
+    }
+    // Why nothing runs, also where that is as it should be.
+    if let Some(Stands::Stopped { why, .. }) = of.seen.stands.as_ref().filter(|_| !of.stopped_badly()) {
+        lines.push(Line::styled(shown(why), dim(look)));
     }
     for (what, next) in &all {
         let next = format!("  {next}");
@@ -276,16 +280,12 @@ const TRANSACTIONS: [Column; 8] = [
     Column { head: "apply", is_right: true, from: 76 },
 ];
 
-fn local(at: DateTime<Utc>) -> String {
-    render::clock_ms(at)
-}
-
 fn transaction_row(applied: &AppliedTransaction) -> Vec<Cell> {
     let tables: Vec<String> = applied.tables.iter().map(|(table, _)| shown(table)).collect();
     let cell = |text: String| (text, plain());
     vec![
         cell(tables.join(", ")),
-        cell(local(applied.committed_at)),
+        cell(render::clock_ms(applied.committed_at)),
         cell(render::number(applied.changes)),
         cell(render::micros(applied.lag_us())),
         cell(mostly(applied).into()),

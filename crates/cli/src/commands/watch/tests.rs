@@ -197,6 +197,10 @@ fn what_does_not_run_says_so() {
     let stopped = Stands::Stopped { since: Some(now()), why: "nothing runs".into() };
     scene.pipelines[1].seen.stands = Some(stopped);
     scene.pipelines[1].behind = None;
-    let all = drawn(&mut View::new(2), &scene, (80, 24)).join("\n");
+    let mut view = View::new(2);
+    let all = drawn(&mut view, &scene, (80, 24)).join("\n");
     assert!(all.contains("never ran"), "{all}");
+    press(&mut view, "V\n");
+    let all = drawn(&mut view, &scene, (80, 24)).join("\n");
+    assert!(all.contains("nothing runs"), "and why: {all}");
 }

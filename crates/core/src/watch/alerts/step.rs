@@ -117,12 +117,15 @@ fn passed(since: DateTime<Utc>, now: DateTime<Utc>, time: Duration) -> bool {
     (now - since).to_std().unwrap_or_default() >= time
 }
 
-/// Looks at what is seen of a pipeline, and says whom to tell what: each notice with the rule it comes of.
+/// Looks at what is seen of a pipeline, and says what is told now.
 pub fn step(memory: &mut Memory, rules: &[AlertRule], seen: &Seen, now: DateTime<Utc>) -> Vec<Notice> {
-    let still_since = carried(memory, seen, now);
+    let of: Vec<&AlertRule> = rules.iter().filter(|rule| rule.is_of(&seen.pipeline)).collect();
+    // It changes all the time: it is remembered only where it is asked for.
+    let is_asked = of.iter().any(|rule| rule.condition == Condition::NoProgress);
+    let still_since = if is_asked { carried(memory, seen, now) } else { None };
     let mut before: BTreeMap<Key, Standing> = std::mem::take(&mut memory.standings).into_iter().collect();
     let mut notices = Vec::new();
-    for rule in rules.iter().filter(|rule| rule.is_of(&seen.pipeline)) {
+    for rule in of {
         let key =
             |table: Option<String>| Key { alert: rule.name.clone(), pipeline: seen.pipeline.clone(), table };
         let is_known = met(rule, seen, still_since, now);

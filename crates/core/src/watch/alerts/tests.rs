@@ -163,6 +163,19 @@ fn a_change_of_structure_is_told_once() {
     assert_eq!(tell(4, Some(vec![drift(1, "public.stays", 4)])), [1], "numbers begin anew");
 }
 
+/// What changes all the time is remembered, and so written down, only where it is asked for.
+#[test]
+fn a_pipeline_that_is_well_changes_no_memory() {
+    let rules = rule("when = \"lag\"\nover = \"10s\"");
+    let mut memory = Memory::default();
+    for progress in 0..3 {
+        let seen =
+            Seen { progress: Some(progress), behind: Some(Duration::ZERO), ..Seen::nothing("quayside") };
+        assert_eq!(step(&mut memory, &rules, &seen, at(0)), []);
+        assert_eq!(memory, Memory::default());
+    }
+}
+
 /// Memory goes through a store as it is.
 #[test]
 fn an_alert_survives_a_restart() {
