@@ -13,6 +13,7 @@ use rusqlite::Connection;
 use std::io::{Write, stderr};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -131,6 +132,16 @@ impl World {
                     }
                 })
             }
+        }
+    }
+
+    /// Prepared transactions that a crash left behind are nobody's.
+    fn roll_back_prepared(&self) {
+        let Some(server) = &self.source else { return };
+        let session = server.session(&self.database);
+        for row in session.rows("SELECT gid FROM pg_prepared_xacts WHERE database = current_database()") {
+            // Its owner may just have committed it.
+            let _ = session.try_run(&format!("ROLLBACK PREPARED '{}'", row.get::<_, String>(0)));
         }
     }
 
@@ -264,6 +275,7 @@ fn trouble(world: &mut World, random: &mut StdRng, running: &mut Option<Running>
                 _ => return,
             };
             server.restart();
+            world.roll_back_prepared();
         }
         (10, Some(_)) => {
             // The answer of a commit is lost while it waits for a standby that never comes.
@@ -327,20 +339,19 @@ fn cycle(from: From, to: To, seed: u64) {
         trouble(&mut world, &mut random, &mut running, &mut told);
     }
     stop.store(true, Ordering::Relaxed);
+    while !loads.iter().all(JoinHandle::is_finished) {
+        // What a crash left prepared holds rows that the application waits for.
+        world.roll_back_prepared();
+        std::thread::sleep(Duration::from_millis(50));
+    }
     loads.into_iter().for_each(|load| load.join().unwrap());
+    world.roll_back_prepared();
     let mut last = String::new();
     if let Some(mut running) = running {
         // Not INT: it may just have been started, and a shell has what it starts in the background ignore that one.
         running.signal_if_alive("TERM");
         running.end();
         last = running.log();
-    }
-    if let Some(server) = &world.source {
-        // Prepared transactions that a crash left behind are nobody's.
-        let session = server.session(&world.database);
-        for row in session.rows("SELECT gid FROM pg_prepared_xacts WHERE database = current_database()") {
-            session.run(&format!("ROLLBACK PREPARED '{}'", row.get::<_, String>(0)));
-        }
     }
     let what = format!("seed {seed}, {from:?} to {to:?}: {told:?}\n{last}");
     let ended = world.folder.moorage(&["run", "--until", "caught-up"]);

@@ -1,7 +1,7 @@
 //! The snapshot joined to the stream, and transactions of every kind.
 
 use crate::harness::Project;
-use moorage_testkit::PostgresServer;
+use moorage_testkit::{PostgresServer, wait_until};
 
 #[test]
 fn savepoints_prepared_and_rolled_back_transactions() {
@@ -141,5 +141,29 @@ fn making_the_slot_names_the_transactions_it_waits_for() {
     running.wait_for("open since");
     other.run("COMMIT");
     assert_eq!(running.end(), 0, "{}", running.log());
+    project.assert_same("t", "t");
+}
+
+#[test]
+fn what_makes_a_transaction_wait_is_named_before_it() {
+    let server = PostgresServer::start(&["max_prepared_transactions = 2"]);
+    let project = Project::on(&server, "chained");
+    project.session.run("CREATE TABLE t (id int PRIMARY KEY, n int); INSERT INTO t VALUES (1, 0)");
+    project.session.run("BEGIN; UPDATE t SET n = 1; PREPARE TRANSACTION 'left behind'");
+    std::thread::scope(|scope| {
+        let stuck = scope.spawn(|| {
+            server
+                .session("chained")
+                .run("BEGIN; INSERT INTO t VALUES (2, 2); UPDATE t SET n = n + 1; COMMIT")
+        });
+        wait_until("it waits for the row", || {
+            project.session.value("SELECT EXISTS (SELECT 1 FROM pg_locks WHERE NOT granted)")
+        });
+        let mut running = project.start(&["run", "--until", "caught-up"]);
+        running.wait_for("waits for prepared transaction left behind, prepared at");
+        project.session.run("COMMIT PREPARED 'left behind'");
+        stuck.join().unwrap();
+        assert_eq!(running.end(), 0, "{}", running.log());
+    });
     project.assert_same("t", "t");
 }

@@ -9,23 +9,35 @@ use std::time::{Duration, Instant};
 /// How long something may take before what it waits for is looked up, and how often again.
 const PATIENCE: Duration = Duration::from_secs(1);
 
-/// Open transactions, prepared ones included; `{who}` says which ones by their process, `{prepared}` by their number.
+/// Open transactions, prepared ones included; `{who}` says which ones by their process, `{prepared}` by their number. Those
+/// that wait for others come last: to end them helps only once.
 fn open_transactions(who: &str, prepared: &str) -> String {
     format!(
-        "SELECT format('transaction of pid %s%s (%s), open since %s UTC', a.pid, coalesce(' ' || nullif(a.application_name, ''), ''),
-              coalesce(a.state, 'no details without pg_monitor'), coalesce(to_char(a.xact_start AT TIME ZONE 'UTC', 'YYYY-MM-DD HH24:MI:SS'), '?'))
-         FROM pg_stat_activity a WHERE a.pid <> pg_backend_pid() AND {who}
-         UNION ALL
-         SELECT format('prepared transaction %s, prepared at %s UTC', p.gid, to_char(p.prepared AT TIME ZONE 'UTC', 'YYYY-MM-DD HH24:MI:SS'))
-         FROM pg_prepared_xacts p WHERE {prepared} LIMIT 4"
+        "SELECT found FROM (
+           SELECT format('transaction of pid %s%s (%s%s), open since %s UTC', a.pid, coalesce(' ' || nullif(a.application_name, ''), ''),
+                  coalesce(a.state, 'no details without pg_monitor'), CASE WHEN a.wait_event_type = 'Lock' THEN ', waits for another' END,
+                  coalesce(to_char(a.xact_start AT TIME ZONE 'UTC', 'YYYY-MM-DD HH24:MI:SS'), '?')) AS found,
+                  coalesce(a.wait_event_type = 'Lock', false) AS waits, a.xact_start AS since
+           FROM pg_stat_activity a WHERE a.pid <> pg_backend_pid() AND {who}
+           UNION ALL
+           SELECT format('prepared transaction %s, prepared at %s UTC', p.gid, to_char(p.prepared AT TIME ZONE 'UTC', 'YYYY-MM-DD HH24:MI:SS')),
+                  false, p.prepared
+           FROM pg_prepared_xacts p WHERE {prepared}) open ORDER BY waits, since LIMIT 4"
     )
 }
 
-/// The transactions that block a session, or with 0 all open ones that have written, as people read them.
+/// The transactions that block a session, and those that block these, or with 0 all open ones that have written, as people read
+/// them.
 pub(crate) async fn blockers(session: &Session, pid: i32) -> Result<Vec<String>> {
-    let sql = open_transactions(
-        "a.pid <> $1 AND CASE WHEN $1 = 0 THEN a.backend_xid IS NOT NULL ELSE a.pid = ANY (pg_blocking_pids($1)) END",
-        "$1 = 0 OR 0 = ANY (pg_blocking_pids($1))",
+    // Prepared transactions have no process: they read as 0 (PostgreSQL manual, section 9.26, pg_blocking_pids).
+    let sql = format!(
+        "WITH RECURSIVE blocking (pid) AS (SELECT unnest(pg_blocking_pids($1)) WHERE $1 <> 0
+           UNION SELECT unnest(pg_blocking_pids(b.pid)) FROM blocking b WHERE b.pid <> 0)
+         {}",
+        open_transactions(
+            "a.pid <> $1 AND CASE WHEN $1 = 0 THEN a.backend_xid IS NOT NULL ELSE a.pid IN (SELECT pid FROM blocking) END",
+            "$1 = 0 OR 0 IN (SELECT pid FROM blocking)",
+        )
     );
     let rows = session.rows("looking up open transactions", &sql, &[&pid]).await?;
     Ok(rows.iter().map(|r| r.get(0)).collect())
