@@ -1,4 +1,4 @@
-//! Receivers of alerts on loopback: an HTTP server that keeps what is posted to it, and a mail server that keeps what is sent.
+//! A receiver of alerts on loopback: an HTTP server that keeps what is posted to it.
 
 use std::io::{BufRead, BufReader, Read, Write};
 use std::net::{SocketAddr, TcpListener, TcpStream};
@@ -24,15 +24,15 @@ impl Posted {
 }
 
 /// What such a server has and does.
-struct Shared<T> {
-    address: SocketAddr,
-    got: Mutex<Vec<T>>,
+pub(crate) struct Shared<T> {
+    pub(crate) address: SocketAddr,
+    pub(crate) got: Mutex<Vec<T>>,
     ends: AtomicBool,
 }
 
 impl<T: Send + 'static> Shared<T> {
     /// Listens at a port, or at a free one, and answers each connection in a thread of its own.
-    fn listen(port: u16, serve: impl Fn(&Self, TcpStream) + Send + Sync + 'static) -> Arc<Self> {
+    pub(crate) fn listen(port: u16, serve: impl Fn(&Self, TcpStream) + Send + Sync + 'static) -> Arc<Self> {
         let listener = TcpListener::bind(("127.0.0.1", port)).expect("a port of loopback");
         let address = listener.local_addr().expect("its address");
         let shared = Arc::new(Self { address, got: Mutex::default(), ends: AtomicBool::new(false) });
@@ -50,13 +50,13 @@ impl<T: Send + 'static> Shared<T> {
         shared
     }
 
-    fn end(&self) {
+    pub(crate) fn end(&self) {
         self.ends.store(true, Ordering::Relaxed);
         // Wakes it up.
         let _ = TcpStream::connect(self.address);
     }
 
-    fn keep(&self, got: T) {
+    pub(crate) fn keep(&self, got: T) {
         self.got.lock().expect("nobody panicked").push(got);
     }
 }
@@ -136,84 +136,4 @@ fn read_request(stream: &TcpStream) -> Option<Posted> {
     let mut body = vec![0; length.and_then(|(_, value)| value.parse().ok()).unwrap_or(0)];
     reader.read_exact(&mut body).ok()?;
     Some(Posted { path, headers, body: String::from_utf8(body).ok()? })
-}
-
-/// A mail that came.
-#[derive(Clone, Debug, Default)]
-pub struct Mailed {
-    /// From whom, as the envelope says.
-    pub from: String,
-    /// To whom, as the envelope says.
-    pub to: Vec<String>,
-    /// The message, with its headers.
-    pub text: String,
-}
-
-/// A mail server without encryption (RFC 5321) that keeps what is sent. It ends when it is dropped.
-pub struct MailSink(Arc<Shared<Mailed>>);
-
-impl MailSink {
-    /// At a free port.
-    pub fn start() -> Self {
-        Self(Shared::listen(0, |shared: &Shared<Mailed>, stream| {
-            // Whoever hangs up in the middle has sent nothing.
-            let _ = take_mails(shared, &stream);
-        }))
-    }
-
-    /// Its port.
-    pub fn port(&self) -> u16 {
-        self.0.address.port()
-    }
-
-    /// What came, in order.
-    pub fn got(&self) -> Vec<Mailed> {
-        self.0.got.lock().expect("nobody panicked").clone()
-    }
-}
-
-impl Drop for MailSink {
-    fn drop(&mut self) {
-        self.0.end();
-    }
-}
-
-fn take_mails(shared: &Shared<Mailed>, stream: &TcpStream) -> std::io::Result<()> {
-    let mut lines = BufReader::new(stream).lines();
-    let mut write = stream;
-    write.write_all(b"220 sink\r\n")?;
-    let mut mail = Mailed::default();
-    while let Some(line) = lines.next() {
-        let line = line?;
-        let upper = line.to_uppercase();
-        let within = |line: &str| line.split(['<', '>']).nth(1).unwrap_or_default().to_string();
-        let answer = if upper.starts_with("EHLO") {
-            "250-sink\r\n250 8BITMIME\r\n"
-        } else if upper.starts_with("MAIL FROM") {
-            mail = Mailed { from: within(&line), ..Mailed::default() };
-            "250 so be it\r\n"
-        } else if upper.starts_with("RCPT TO") {
-            mail.to.push(within(&line));
-            "250 so be it\r\n"
-        } else if upper == "DATA" {
-            write.write_all(b"354 go on\r\n")?;
-            for line in lines.by_ref() {
-                let line = line?;
-                if line == "." {
-                    break;
-                }
-                mail.text.push_str(line.strip_prefix('.').unwrap_or(&line));
-                mail.text.push('\n');
-            }
-            shared.keep(std::mem::take(&mut mail));
-            "250 kept\r\n"
-        } else if upper == "QUIT" {
-            write.write_all(b"221 bye\r\n")?;
-            return Ok(());
-        } else {
-            "250 so be it\r\n"
-        };
-        write.write_all(answer.as_bytes())?;
-    }
-    Ok(())
 }

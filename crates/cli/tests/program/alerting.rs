@@ -1,8 +1,10 @@
 //! Alerts, as their receivers see them.
 
+use crate::authority::Authority;
 use crate::harness::{Mirror, Quay};
-use moorage_testkit::{HttpReceiver, MailSink, Posted, PostgresServer, wait_until};
+use moorage_testkit::{Encrypts, HttpReceiver, MailSink, Posted, PostgresServer, wait_until};
 use ring::hmac;
+use rstest::rstest;
 use serde_json::Value;
 
 const TABLE: &str =
@@ -219,4 +221,48 @@ to = ["duty", "pager", "chat"]
         .expect(1, &["duty: taken", "500", "said by the receiver"]);
     quay.replace("cat > told.json; echo understood >&2", "exit 4");
     quay.moorage(&["alerts", "test", "pager"]).expect(1, &["not taken", "exit status: 4"]);
+}
+
+/// A password and a message go to nobody but the server whose certificate says that it is meant.
+#[rstest]
+#[case::at_once("tls", Encrypts::AtOnce)]
+#[case::when_asked("starttls", Encrypts::WhenAsked)]
+fn mail_is_encrypted_before_anything_is_told(#[case] encryption: &str, #[case] when: Encrypts) {
+    let (authority, quay) = (Authority::new(), Quay::new("CREATE TABLE berths (id INTEGER PRIMARY KEY)"));
+    authority.write(&quay, "ca.pem");
+    Authority::new().write(&quay, "other.pem");
+    let (certificate, key) = authority.signs("localhost");
+    let (sink, open) = (MailSink::encrypting(when, &certificate, &key), MailSink::start());
+    quay.append(&format!(
+        r#"[receivers.duty]
+kind = "mail"
+server = "localhost:{}"
+encryption = "{encryption}"
+user = "quay"
+password = {{ file = "secret" }}
+ca_file = "ca.pem"
+from = "moorage@quay.example"
+to = ["duty@quay.example"]
+"#,
+        sink.port()
+    ));
+    std::fs::write(quay.path("secret"), "gullcry\n").unwrap();
+    quay.moorage(&["alerts", "test", "duty"]).expect(0, &["duty: taken, 250 kept"]);
+    // RFC 4616: two NULs, the user and the password in between, in base64.
+    let login = "AUTH PLAIN AHF1YXkAZ3VsbGNyeQ==";
+    let got = sink.got();
+    assert_eq!((got.len(), got[0].encrypted, got[0].login.as_deref()), (1, true, Some(login)));
+    for (right, wrong, told) in [
+        ("ca.pem", "other.pem", "invalid peer certificate"),
+        ("server = \"localhost", "server = \"127.0.0.1", "certificate not valid for name"),
+    ] {
+        quay.replace(right, wrong);
+        let ran = quay.moorage(&["alerts", "test", "duty"]).expect(1, &["duty: not taken", told]);
+        assert!(!ran.all().contains("gullcry"), "{}", ran.all());
+        quay.replace(wrong, right);
+    }
+    // Somebody in between who leaves encryption out.
+    quay.replace(&sink.port().to_string(), &open.port().to_string());
+    quay.moorage(&["alerts", "test", "duty"]).expect(1, &["duty: not taken"]);
+    assert_eq!((sink.got().len(), open.got().len()), (1, 0));
 }

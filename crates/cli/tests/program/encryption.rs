@@ -1,8 +1,9 @@
 //! Encryption: what each mode checks, certificates of both ends, log-ins bound to their channel.
 
-use crate::harness::{Folder, Mirror, Project, Ran};
+use crate::authority::Authority;
+use crate::harness::{Mirror, Project, Ran};
 use moorage_testkit::{PostgresServer, wait_until};
-use rcgen::{BasicConstraints, CertificateParams, DnType, IsCa, Issuer, KeyPair};
+use rcgen::{CertificateParams, KeyPair};
 use rstest::rstest;
 use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName};
@@ -12,34 +13,6 @@ use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream};
 
 const BERTHS: &str = "CREATE TABLE berths (id int PRIMARY KEY); INSERT INTO berths VALUES (1)";
-
-/// An authority that signs certificates.
-struct Authority {
-    issuer: Issuer<'static, KeyPair>,
-    pem: String,
-}
-
-impl Authority {
-    fn new() -> Self {
-        let key = KeyPair::generate().unwrap();
-        let mut params = CertificateParams::new(Vec::new()).unwrap();
-        params.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
-        let pem = params.self_signed(&key).unwrap().pem();
-        Self { issuer: Issuer::new(params, key), pem }
-    }
-
-    /// A certificate for a name, which is also the subject's common name, and its key; both in PEM.
-    fn signs(&self, name: &str) -> (String, String) {
-        let key = KeyPair::generate().unwrap();
-        let mut params = CertificateParams::new(vec![name.to_string()]).unwrap();
-        params.distinguished_name.push(DnType::CommonName, name);
-        (params.signed_by(&key, &self.issuer).unwrap().pem(), key.serialize_pem())
-    }
-
-    fn write(&self, folder: &Folder, name: &str) {
-        std::fs::write(folder.path(name), &self.pem).unwrap();
-    }
-}
 
 /// A server that encrypts, with a certificate for a name; it lets connections over TCP in by a rule.
 fn encrypted(authority: &Authority, name: &str, rule: &str) -> PostgresServer {

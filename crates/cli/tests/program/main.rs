@@ -8,6 +8,7 @@
 
 mod advice;
 mod alerting;
+mod authority;
 mod bad_servers;
 mod capturing;
 mod checking;

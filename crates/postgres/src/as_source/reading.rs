@@ -12,7 +12,7 @@ use moorage_adapter::{AdapterError, Result, SegmentSender};
 use moorage_core::change::segment::Segment;
 use moorage_core::change::structure::SchemaChange;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 use tokio::sync::{Notify, watch};
 
@@ -61,11 +61,22 @@ impl LogEnd {
 }
 
 /// What is told to the task that reports to the server.
+#[derive(Clone)]
 pub(crate) struct Told {
     /// How far has come.
     pub(crate) received: Arc<AtomicU64>,
-    /// The server wants to hear from us.
+    /// The server wants to hear from us, or we from it.
     pub(crate) asked: Arc<Notify>,
+    /// We want to hear from the server how far it has come.
+    pub(crate) curious: Arc<AtomicBool>,
+}
+
+impl Told {
+    /// Of a stream that begins at a place in the log.
+    pub(crate) fn from(place: u64) -> Self {
+        let (asked, curious) = (Arc::default(), Arc::default());
+        Self { received: Arc::new(AtomicU64::new(place)), asked, curious }
+    }
 }
 
 /// Whether anybody listens to what is handed on.
@@ -148,7 +159,11 @@ impl Reading {
         loop {
             let heard = match self.next().await? {
                 Next::Due => self.hand_on().await?,
-                Next::Looked => self.say_seen().await,
+                Next::Looked => {
+                    let heard = self.say_seen().await;
+                    self.ask_if_awaited();
+                    heard
+                }
                 Next::Message(message) => self.take(message).await?,
                 Next::End => {
                     let reason = "the server ended it".into();
@@ -190,6 +205,7 @@ impl Reading {
                 if self.say_seen().await == Heard::No {
                     return Ok(Heard::No);
                 }
+                self.ask_if_awaited();
             }
             StreamMessage::Data { server_end, payload } => {
                 self.told.received.fetch_max(server_end, Ordering::Relaxed);
@@ -244,6 +260,15 @@ impl Reading {
         }
         let in_transaction = self.assembler.is_inside();
         Ok(self.sender.send(Segment { schema, in_transaction, ..Segment::default() }).await.into())
+    }
+
+    /// A walsender beside busy other tables seldom sleeps, and says nothing of its own of what it passes: it is asked, as often as
+    /// reports go to it at most.
+    fn ask_if_awaited(&self) {
+        if self.looks.as_ref().is_some_and(Looks::is_awaited) {
+            self.told.curious.store(true, Ordering::Relaxed);
+            self.told.asked.notify_one();
+        }
     }
 
     /// Says until when everything that was committed has come: everything in front of the place that was passed has.

@@ -23,7 +23,7 @@ use moorage_adapter::{
 use moorage_core::model::sql::{quote_ident, quote_literal};
 use moorage_core::plan::table::TablePlan;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::atomic::Ordering;
 use std::time::Duration;
 use tokio::sync::{Notify, mpsc, oneshot, watch};
 use tokio::task::JoinHandle;
@@ -220,15 +220,14 @@ impl PostgresStream {
             if began.send(Ok(())).is_err() {
                 return;
             }
-            let (received, asked) = (Arc::new(AtomicU64::new(begin.from)), Arc::new(Notify::new()));
+            let told = Told::from(begin.from);
             let end = LogEnd::at_least(&begin.address, begin.from);
             let looking = looks.clone().map(|looks| tokio::spawn(looks.keep_looking()));
-            let told = Told { received: received.clone(), asked: asked.clone() };
-            let reading = Reading::new(reader, (assembler, looks), sender, (end, begin.pause), told);
+            let reading = Reading::new(reader, (assembler, looks), sender, (end, begin.pause), told.clone());
             let reading = tokio::spawn(reading.read());
             tokio::select! {
                 () = abort.notified() => {}
-                () = report(writer, watched, received, asked, stop, begin.pause) => {}
+                () = report(writer, watched, told, stop, begin.pause) => {}
             }
             reading.abort();
             looking.inspect(JoinHandle::abort);
@@ -287,8 +286,7 @@ impl Drop for PostgresStream {
 async fn report(
     mut writer: ReplicationWriter,
     mut acknowledged: watch::Receiver<u64>,
-    received: Arc<AtomicU64>,
-    asked: Arc<Notify>,
+    heard: Told,
     stop: Arc<Notify>,
     pause: Duration,
 ) {
@@ -299,12 +297,13 @@ async fn report(
         let (mut ending, mut wants_answer) = (false, false);
         tokio::select! {
             _ = beat.tick() => wants_answer = true,
-            () = asked.notified() => {}
+            () = heard.asked.notified() => {}
             () = stop.notified() => ending = true,
             changed = acknowledged.changed() => ending = changed.is_err(),
         }
+        wants_answer |= heard.curious.swap(false, Ordering::Relaxed);
         let durable = *acknowledged.borrow_and_update();
-        let received = received.load(Ordering::Relaxed).max(durable);
+        let received = heard.received.load(Ordering::Relaxed).max(durable);
         // A position made durable is told once. Afterwards none is, for a server that shuts down waits until
         // the position last told is the end of its log, or, if none was told, the received one is: it would
         // wait for ever for the last transaction, which is never acknowledged.

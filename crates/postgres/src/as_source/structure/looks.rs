@@ -183,6 +183,11 @@ impl Looks {
         kept.ends.drain(..behind).next_back().map(|(at, _)| at)
     }
 
+    /// Whether the stream has not come past every end of the log that was asked for.
+    pub(crate) fn is_awaited(&self) -> bool {
+        !self.kept().ends.is_empty()
+    }
+
     async fn look(&self, looker: &mut Option<Looker>) -> Result<()> {
         let looker = match looker {
             Some(looker) => looker,
