@@ -12,6 +12,10 @@ use std::sync::Arc;
 pub struct Segment {
     /// The changes.
     pub blocks: Vec<ChangeBlock>,
+    /// Of tables of which only is told what a stretch came to: deletes of the keys that a row had in the midst of the stretch,
+    /// and neither before nor behind it. They are nothing to whoever has all that was before the stretch; rows that were read in
+    /// its midst may have such keys.
+    pub fleeting: Vec<ChangeBlock>,
     /// How many transactions end within this segment.
     pub commits: u64,
     /// The last transaction that ends within this segment.
@@ -49,6 +53,16 @@ impl Segment {
 
     /// Size in bytes as read from the source.
     pub fn bytes(&self) -> usize {
-        self.blocks.iter().map(ChangeBlock::bytes).sum()
+        self.blocks.iter().chain(&self.fleeting).map(ChangeBlock::bytes).sum()
+    }
+
+    /// The segment with something done to each of its blocks.
+    ///
+    /// # Errors
+    /// Of `work`.
+    pub fn each<E>(mut self, work: impl Fn(ChangeBlock) -> Result<ChangeBlock, E>) -> Result<Self, E> {
+        self.blocks = self.blocks.into_iter().map(&work).collect::<Result<_, E>>()?;
+        self.fleeting = self.fleeting.into_iter().map(&work).collect::<Result<_, E>>()?;
+        Ok(self)
     }
 }

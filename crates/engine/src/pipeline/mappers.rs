@@ -64,10 +64,8 @@ impl Mappers {
     }
 
     /// Changes with the columns alone that are read: a source that follows a table's structure hands on all that it logs.
-    pub(crate) fn read(&self, mut segment: Segment) -> Result<Segment> {
-        segment.blocks =
-            segment.blocks.into_iter().map(|block| self.read_block(block)).collect::<Result<_>>()?;
-        Ok(segment)
+    pub(crate) fn read(&self, segment: Segment) -> Result<Segment> {
+        segment.each(|block| self.read_block(block))
     }
 
     /// The same of one block.

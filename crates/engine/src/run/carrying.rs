@@ -158,17 +158,15 @@ impl Carrying {
     }
 
     /// A stretch of the stream with the columns that are read of each table.
-    pub(crate) fn read(&self, mut segment: Segment) -> Result<Segment> {
-        let renamed = |block: ChangeBlock| {
+    pub(crate) fn read(&self, segment: Segment) -> Result<Segment> {
+        let renamed = |block: ChangeBlock| -> Result<ChangeBlock> {
             let held = self.held.values().find(|held| *held.streamed_as() == block.schema().table);
             match held {
-                Some(held) if held.plan.table() != held.streamed_as() => block.named(held.plan.table()),
-                _ => block,
+                Some(held) if held.plan.table() != held.streamed_as() => Ok(block.named(held.plan.table())),
+                _ => Ok(block),
             }
         };
-        if !self.held.is_empty() {
-            segment.blocks = segment.blocks.into_iter().map(renamed).collect();
-        }
+        let segment = if self.held.is_empty() { segment } else { segment.each(renamed)? };
         Ok(self.mappers.read(segment)?)
     }
 
@@ -178,6 +176,8 @@ impl Carrying {
         if !self.unmerged.is_empty() || !self.left_out.is_empty() {
             segment.blocks.retain(|block| !is_left(&block.schema().table));
         }
+        // Whoever had all that was before needs nothing of it.
+        segment.fleeting.clear();
         Ok(self.mappers.segment(segment)?)
     }
 

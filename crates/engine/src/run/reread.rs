@@ -153,7 +153,7 @@ impl Rereading {
     /// # Errors
     /// Why the tables cannot be read again, in words.
     pub(crate) async fn keep(&mut self, segment: &Segment) -> std::result::Result<(), String> {
-        for block in &segment.blocks {
+        for block in segment.blocks.iter().chain(&segment.fleeting) {
             let table = self.tables.iter_mut().find(|t| *t.plan.table() == block.schema().table);
             if let Some(table) = table {
                 // Blocks are shared columns: cloning copies no rows.

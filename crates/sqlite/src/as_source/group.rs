@@ -40,6 +40,8 @@ struct Carried {
     /// Whether whole rows that were written down are left out, because they are of another structure than it has by now.
     skips_rows: bool,
     block: Option<ChangeBlockBuilder>,
+    /// See [`Segment::fleeting`].
+    fleeting: Option<ChangeBlockBuilder>,
 }
 
 /// What the last change of a stretch says.
@@ -66,7 +68,18 @@ impl Group {
             let covered = t.mark.as_ref().and_then(|m| mark_parts(&m.text)).map_or(0, |(newest, _)| newest);
             let name = t.plan.table().name.clone();
             let schema = t.plan.schema.clone();
-            (name, Carried { schema, plan: t.plan, followed: None, covered, skips_rows: false, block: None })
+            (
+                name,
+                Carried {
+                    schema,
+                    plan: t.plan,
+                    followed: None,
+                    covered,
+                    skips_rows: false,
+                    block: None,
+                    fleeting: None,
+                },
+            )
         };
         Self { path, names, tables: tables.into_iter().map(carried).collect(), objects: None, order: 0 }
     }
@@ -274,9 +287,10 @@ impl Group {
     pub(crate) fn take(&mut self, in_transaction: bool) -> Result<Segment> {
         let mut segment = Segment { in_transaction, ..Segment::default() };
         for carried in self.tables.values_mut() {
-            if let Some(block) = carried.block.take() {
-                segment.blocks.push(block.finish()?);
-            }
+            let finish =
+                |block: Option<ChangeBlockBuilder>| block.map(ChangeBlockBuilder::finish).transpose();
+            segment.blocks.extend(finish(carried.block.take())?);
+            segment.fleeting.extend(finish(carried.fleeting.take())?);
         }
         Ok(segment)
     }
@@ -342,8 +356,12 @@ impl Carried {
                 schema.table
             ),
         };
-        let Some(kind) = net.kind() else { return Ok(0) };
-        let block = self.block.get_or_insert_with(|| ChangeBlockBuilder::new(schema.clone()));
+        let (kind, block) = match net.kind() {
+            Some(kind) => (kind, &mut self.block),
+            None if net.is_fleeting() && self.followed.is_some() => (ChangeKind::Delete, &mut self.fleeting),
+            None => return Ok(0),
+        };
+        let block = block.get_or_insert_with(|| ChangeBlockBuilder::new(schema.clone()));
         let mut bytes = 32;
         let is_there = kind != ChangeKind::Delete;
         if is_there {

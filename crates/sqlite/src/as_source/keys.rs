@@ -51,6 +51,11 @@ impl Net {
         })
     }
 
+    /// Whether there was a row with the key in the midst of the stretch, and neither before nor behind it.
+    pub(crate) fn is_fleeting(&self) -> bool {
+        !self.existed && !self.exists
+    }
+
     /// What it was in sum; none if nothing came of it.
     pub(crate) fn kind(&self) -> Option<ChangeKind> {
         match (self.existed, self.exists) {

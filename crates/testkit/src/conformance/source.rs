@@ -249,6 +249,11 @@ pub async fn check_source(under_test: &dyn SourceUnderTest) {
     streaming.long_transaction().await;
     streaming.writers_during_a_snapshot().await;
     streaming.structure().await;
+    let plan = TablePlan { each_change: false, ..planned(&source).await };
+    let prepared = source.prepare(&capture(), &[plan.clone()], true, &silent).await.unwrap();
+    let state = source.capture_state(&capture()).await.unwrap();
+    let from = checkpoint(&state, prepared.position.to_string());
+    Streaming { under_test, source: &source, plan: &plan, from: &from }.read_again_beside().await;
 
     let listed = source.teardown(&capture(), true, &silent).await.unwrap();
     assert!(

@@ -13,6 +13,7 @@ use moorage_core::checkpoint::stored::Checkpoint;
 use moorage_core::plan::table::TablePlan;
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex};
+use std::time::Duration;
 use tokio::sync::Notify;
 
 /// Rows of a transaction that is longer than a segment of any source, with as many bytes each.
@@ -189,6 +190,73 @@ impl Streaming<'_> {
             expected.insert(row.0, row);
         }
         assert_eq!(there, expected);
+    }
+
+    /// Rows that are read while the stream is behind them, and what it then gives that their mark does not cover, come to what
+    /// there is; also where the source tells only what the changes of a stretch came to, and a stretch began before them.
+    pub(super) async fn read_again_beside(&self) {
+        let silent: Events = Arc::new(|_| {});
+        self.under_test.commit(&[Op::Truncate]);
+        self.under_test.commit(&[
+            Op::Insert(row(1, "stays")),
+            Op::Insert(row(2, "leaves")),
+            Op::Insert(row(3, "moves")),
+        ]);
+        let tables = [self.plan.clone()];
+        let start = StreamStart {
+            checkpoint: self.from.clone(),
+            capture: capture(),
+            tables: vec![StreamTable { plan: self.plan.clone(), mark: None }],
+            captured_by: Vec::new(),
+            settled: None,
+        };
+        let mut stream = self.source.changes(start, &silent).await.unwrap();
+        let gauge = stream.gauge();
+        let mut wide = 1000..;
+        // What comes now is read by a later look, if the source looks.
+        while gauge.stalled_since().is_none() {
+            let some = wide.by_ref().take(500).map(|id| Op::Insert(Row(id, None, Some("w".repeat(WIDE)))));
+            self.under_test.commit(&some.collect::<Vec<_>>());
+            tokio::time::sleep(Duration::from_millis(1)).await;
+        }
+        let fleeting = row(10, "comes and goes");
+        self.under_test.commit(&[
+            Op::Insert(fleeting.clone()),
+            Op::Delete(2),
+            Op::Update(3, row(30, "moved")),
+        ]);
+        let sink = Arc::new(Writing::default());
+        self.source.snapshot(&tables, Some(&capture()), sink.clone(), &silent).await.unwrap();
+        self.under_test.commit(&[
+            Op::Delete(10),
+            Op::Update(30, row(31, "further")),
+            Op::Insert(row(2, "comes back")),
+            Op::Insert(row(11, "new")),
+        ]);
+        self.source.send_note("read beside").await.unwrap();
+        let mark = sink.mark.lock().unwrap().clone().expect("the table was finished");
+        let mut there: BTreeMap<i64, Row> =
+            sink.rows.lock().unwrap().iter().map(|row| (row.0, row.clone())).collect();
+        assert_eq!(there.get(&10), Some(&fleeting));
+        loop {
+            let segment = stream.next().await.unwrap().segment;
+            for block in segment.blocks.iter().chain(&segment.fleeting) {
+                let block = block.clone().only(|transaction| !self.source.covers(&mark, transaction));
+                for change in block.changes() {
+                    let old = change.old.map(|old| row_at(block.old_rows(), old));
+                    old.inspect(|old| drop(there.remove(&old.0)));
+                    let new = change.new.map(|new| row_at(block.new_rows(), new));
+                    new.into_iter().for_each(|new| drop(there.insert(new.0, new)));
+                }
+            }
+            if segment.notes.iter().any(|note| note == "read beside") {
+                break;
+            }
+        }
+        stream.close().await;
+        let few: Vec<Row> = there.range(..1000).map(|(_, row)| row.clone()).collect();
+        assert_eq!(few, [row(1, "stays"), row(2, "comes back"), row(11, "new"), row(31, "further")]);
+        assert_eq!(there.len() - few.len(), wide.start as usize - 1000);
     }
 
     /// A change of structure is an item of the stream, in its place. What was made behind it comes with the structure that it
