@@ -204,3 +204,26 @@ fn what_does_not_run_says_so() {
     let all = drawn(&mut view, &scene, (80, 24)).join("\n");
     assert!(all.contains("nothing runs"), "and why: {all}");
 }
+
+/// A fault is told on the terminal as it was before, behind the other screen.
+#[test]
+fn a_panic_gives_the_terminal_back() {
+    if std::env::var_os("MOORAGE_TEST_TAKES_THE_TERMINAL").is_some() {
+        let _screen = super::terminal::Screen::open().unwrap();
+        panic!("a fault in the midst of drawing");
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let program = std::env::current_exe().unwrap();
+    let script = format!(
+        "stty -g > before; {} --exact commands::watch::tests::a_panic_gives_the_terminal_back --nocapture; stty -g > behind; echo done",
+        program.display()
+    );
+    let mut command = std::process::Command::new("/bin/bash");
+    command.args(["-c", &script]).current_dir(folder.path()).env("MOORAGE_TEST_TAKES_THE_TERMINAL", "1");
+    let mut terminal = rexpect::session::spawn_command(command, Some(60_000)).unwrap();
+    for told in ["\u{1b}[?1049h", "\u{1b}[?1049l", "\u{1b}[?25h", "a fault in the midst of drawing", "done"] {
+        terminal.exp_string(told).unwrap();
+    }
+    let read = |name: &str| std::fs::read_to_string(folder.path().join(name)).unwrap();
+    assert_eq!(read("behind"), read("before"));
+}
