@@ -1,13 +1,16 @@
 //! Transactions between source and target: when each was committed, read, taken up and applied.
+//!
+//! A backlog brings a hundred thousand of them a second, each in blocks of several tables: so nothing is made for one but its
+//! place, and what is known of tables stands with the tables.
 
 use super::lag::{ClockSkew, Steps};
-use super::stalls::Stalls;
+use super::stalls::Waits;
 use crate::change::block::ChangeBlock;
 use crate::change::kind::Transaction;
 use chrono::{DateTime, Utc};
-use hashbrown::HashTable;
+use hashbrown::{DefaultHashBuilder, HashTable};
 use std::collections::HashMap;
-use std::hash::{BuildHasher, RandomState};
+use std::hash::BuildHasher;
 use std::sync::Arc;
 
 /// A transaction that was read.
@@ -19,27 +22,21 @@ pub(super) struct Read {
     /// By our clock: it cannot have been committed earlier.
     pub(super) not_before: Option<DateTime<Utc>>,
     pub(super) read_at: DateTime<Utc>,
-    /// How many changes of which tables.
-    pub(super) tables: Vec<(usize, u64)>,
 }
 
 impl Read {
-    pub(super) fn changes(&self) -> u64 {
-        self.tables.iter().map(|(_, changes)| changes).sum()
-    }
-
     /// How long each step took it.
     pub(super) fn steps(
         &self,
         skew: ClockSkew,
-        stalls: &Stalls,
+        waits: &mut Waits<'_>,
         taken_at: DateTime<Utc>,
         now: DateTime<Utc>,
     ) -> Steps {
         let committed_at = skew.by_our_clock(self.committed_at);
         let committed_at =
             self.not_before.map_or(committed_at, |bound| committed_at.max(bound)).min(self.read_at);
-        let waited = stalls.between(committed_at, self.read_at);
+        let waited = waits.between(committed_at, self.read_at);
         let between = |from: DateTime<Utc>, to: DateTime<Utc>| (to - from).to_std().unwrap_or_default();
         Steps {
             capture: between(committed_at, self.read_at).saturating_sub(waited),
@@ -50,10 +47,12 @@ impl Read {
 }
 
 /// What was read of a table.
-#[derive(Clone, Copy, Debug, Default)]
+#[derive(Clone, Debug, Default)]
 pub(super) struct OfTable {
     pub(super) changes: u64,
     pub(super) bytes: u64,
+    /// How many changes of which transaction, by its place among those that were read; one may stand there twice.
+    pub(super) by: Vec<(usize, u64)>,
 }
 
 /// The transactions of a batch.
@@ -65,8 +64,7 @@ pub(super) struct Flight {
     pub(super) held: HashMap<usize, DateTime<Utc>>,
     /// Everything that was committed before is in this batch or an earlier one; by our clock.
     pub(super) seen_at: Option<DateTime<Utc>>,
-    by_proof: HashTable<usize>,
-    hasher: RandomState,
+    places: Places,
     /// The first transaction of the stretch that is being read.
     stretch: usize,
 }
@@ -78,16 +76,20 @@ impl Flight {
 
     /// Changes that were read at a time and will be merged.
     pub(super) fn add(&mut self, table: usize, block: &ChangeBlock, read_at: DateTime<Utc>) {
-        let of_table = self.tables.entry(table).or_default();
+        let Self { read, tables, places, stretch, .. } = self;
+        let of_table = tables.entry(table).or_default();
         of_table.changes += block.len() as u64;
         of_table.bytes += block.came_bytes() as u64;
         for (transaction, changes) in block.by_transaction() {
-            let at = self.of(transaction, read_at);
-            let read = &mut self.read[at];
-            (read.read_at, read.committed_at) = (read_at, read.committed_at.max(transaction.committed_at));
-            match read.tables.iter_mut().find(|(known, _)| *known == table) {
-                Some((_, known)) => *known += changes,
-                None => read.tables.push((table, changes)),
+            let at = places.of(read, *stretch, transaction, read_at);
+            let known = &mut read[at];
+            known.read_at = read_at;
+            if !Arc::ptr_eq(&known.transaction, transaction) {
+                known.committed_at = known.committed_at.max(transaction.committed_at);
+            }
+            match of_table.by.last_mut() {
+                Some((last, known)) if *last == at => *known += changes,
+                _ => of_table.by.push((at, changes)),
             }
         }
     }
@@ -109,30 +111,82 @@ impl Flight {
         self.stretch = self.read.len();
     }
 
-    /// The place of a transaction. Sources that cannot tell one from the other give them no proof: then all of a stretch is one.
-    fn of(&mut self, transaction: &Arc<Transaction>, read_at: DateTime<Utc>) -> usize {
-        let new = Read {
-            transaction: transaction.clone(),
-            committed_at: transaction.committed_at,
-            not_before: None,
-            read_at,
-            tables: Vec::with_capacity(1),
-        };
-        if transaction.proof.is_empty() {
-            if self.stretch == self.read.len() {
-                self.read.push(new);
+    /// Of some transactions, by their places in ascending order, how many changes of which tables.
+    pub(super) fn tables_of(&self, places: &[usize]) -> Vec<Vec<(usize, u64)>> {
+        let mut found = vec![Vec::<(usize, u64)>::new(); places.len()];
+        for (table, of_table) in &self.tables {
+            for (at, changes) in &of_table.by {
+                let Ok(which) = places.binary_search(at) else { continue };
+                match found[which].iter_mut().find(|(known, _)| known == table) {
+                    Some((_, known)) => *known += changes,
+                    None => found[which].push((*table, *changes)),
+                }
             }
-            return self.stretch;
         }
-        let (read, hasher) = (&mut self.read, &self.hasher);
-        let hash = hasher.hash_one(&transaction.proof);
+        found.iter_mut().for_each(|tables| tables.sort_unstable());
+        found
+    }
+}
+
+/// Where a transaction stands among those that were read.
+#[derive(Debug, Default)]
+struct Places {
+    /// By the address of what stands for it, which is the same in the blocks of all tables of a stretch.
+    by_address: HashTable<usize>,
+    by_proof: HashTable<usize>,
+    hasher: DefaultHashBuilder,
+    /// Behind the last one that was asked for. Mostly it is the next, for tables are changed together.
+    next: usize,
+}
+
+impl Places {
+    /// Sources that cannot tell one transaction from the other give them no proof: then all of a stretch is one.
+    fn of(
+        &mut self,
+        read: &mut Vec<Read>,
+        stretch: usize,
+        transaction: &Arc<Transaction>,
+        read_at: DateTime<Utc>,
+    ) -> usize {
+        let at = self.find(read, stretch, transaction, read_at);
+        self.next = at + 1;
+        at
+    }
+
+    fn find(
+        &mut self,
+        read: &mut Vec<Read>,
+        stretch: usize,
+        transaction: &Arc<Transaction>,
+        read_at: DateTime<Utc>,
+    ) -> usize {
+        if read.get(self.next).is_some_and(|next| Arc::ptr_eq(&next.transaction, transaction)) {
+            return self.next;
+        }
+        let by_address = self.hasher.hash_one(Arc::as_ptr(transaction));
+        let is_it = |at: &usize| Arc::ptr_eq(&read[*at].transaction, transaction);
+        if let Some(known) = self.by_address.find(by_address, is_it) {
+            return *known;
+        }
+        let is_one = transaction.proof.is_empty();
+        if is_one && stretch < read.len() {
+            return stretch;
+        }
+        let by_proof = self.hasher.hash_one(&transaction.proof);
         let is_it = |at: &usize| read[*at].transaction.proof == transaction.proof;
-        if let Some(known) = self.by_proof.find(hash, is_it) {
+        if !is_one && let Some(known) = self.by_proof.find(by_proof, is_it) {
             return *known;
         }
         let at = read.len();
-        read.push(new);
-        self.by_proof.insert_unique(hash, at, |at| hasher.hash_one(&read[*at].transaction.proof));
+        let committed_at = transaction.committed_at;
+        // As long as it stands there its address is nobody else's.
+        read.push(Read { transaction: transaction.clone(), committed_at, not_before: None, read_at });
+        if !is_one {
+            let hasher = &self.hasher;
+            self.by_address
+                .insert_unique(by_address, at, |at| hasher.hash_one(Arc::as_ptr(&read[*at].transaction)));
+            self.by_proof.insert_unique(by_proof, at, |at| hasher.hash_one(&read[*at].transaction.proof));
+        }
         at
     }
 }

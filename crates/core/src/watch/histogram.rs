@@ -45,6 +45,9 @@ impl Durations {
 
     /// Sees a duration `times` times.
     pub fn record(&mut self, duration: Duration, times: u64) {
+        if times == 0 {
+            return;
+        }
         let us = u64::try_from(duration.as_micros()).unwrap_or(u64::MAX).clamp(1, LONGEST_US);
         // With resizing on, only a value beyond what 64 bits hold is refused.
         let _ = self.0.record_n(us, times);

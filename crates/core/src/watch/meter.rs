@@ -10,7 +10,7 @@
 //! nothing happens, with what the source says: that nothing was missing at a time ([`Segment::seen_at`]). A source that is silent
 //! moves nothing: so an idle pipeline is complete until a moment ago, and a stuck one is behind, and ever further.
 
-use super::flight::{Flight, Read};
+use super::flight::Flight;
 use super::lag::ClockSkew;
 use super::sample::{AppliedTransaction, SLOWEST, Sample, TableSample};
 use super::stalls::Stalls;
@@ -213,15 +213,12 @@ impl Meter {
             self.changed.push(at);
         }
         let (flight, taken_at) = self.taken.take()?;
-        let skip = flight.read.len().saturating_sub(RECENT);
-        for (at, read) in flight.read.iter().enumerate() {
-            self.is_applied(read, taken_at, now, at >= skip);
-        }
-        for (at, of_table) in flight.tables {
+        let last_lag = self.are_applied(&flight, taken_at, now);
+        for (at, of_table) in &flight.tables {
             self.interval.bytes += of_table.bytes;
-            Self::of_table(&mut self.tables, &self.names, at).bytes += of_table.bytes;
-            self.totals.entry(at).or_default().bytes += of_table.bytes;
-            self.changed.push(at);
+            Self::of_table(&mut self.tables, &self.names, *at).bytes += of_table.bytes;
+            self.totals.entry(*at).or_default().bytes += of_table.bytes;
+            self.changed.push(*at);
         }
         for (at, first) in flight.held {
             self.held.entry(at).or_insert(self.skew.by_our_clock(first));
@@ -229,40 +226,75 @@ impl Meter {
         let last = flight.read.last().map(|read| self.skew.by_our_clock(read.transaction.committed_at));
         self.advance(last.max(flight.seen_at), now);
         self.is_complete(now);
-        flight.read.last().map(|read| read.steps(self.skew, &self.stalls, taken_at, now).whole())
+        last_lag
     }
 
-    fn is_applied(&mut self, read: &Read, taken_at: DateTime<Utc>, now: DateTime<Utc>, is_recent: bool) {
-        let steps = read.steps(self.skew, &self.stalls, taken_at, now);
-        self.interval.transactions += 1;
-        self.interval.lags.record(&steps);
-        let whole = steps.whole();
-        for (at, _) in &read.tables {
-            Self::of_table(&mut self.tables, &self.names, *at).lag.record(whole, 1);
+    /// The transactions of a batch. Gives the lag of the last one.
+    fn are_applied(
+        &mut self,
+        flight: &Flight,
+        taken_at: DateTime<Utc>,
+        now: DateTime<Utc>,
+    ) -> Option<Duration> {
+        let mut waits = self.stalls.waits();
+        let mut recording = self.interval.lags.recording();
+        let mut lags = Vec::with_capacity(flight.read.len());
+        let mut slowest: Vec<(Duration, usize)> = Vec::with_capacity(SLOWEST + 1);
+        for (at, read) in flight.read.iter().enumerate() {
+            let steps = read.steps(self.skew, &mut waits, taken_at, now);
+            recording.record(&steps);
+            let whole = steps.whole();
+            lags.push(whole);
+            if slowest.len() < SLOWEST || slowest.last().is_some_and(|slow| slow.0 < whole) {
+                slowest.insert(slowest.partition_point(|slow| slow.0 >= whole), (whole, at));
+                slowest.truncate(SLOWEST);
+            }
+        }
+        drop(recording);
+        self.interval.transactions += lags.len() as u64;
+        // Which table each was last counted for: once for each.
+        let mut counted_for = vec![usize::MAX; lags.len()];
+        for (at, of_table) in &flight.tables {
+            let table = Self::of_table(&mut self.tables, &self.names, *at);
             let totals = self.totals.entry(*at).or_default();
-            totals.lag_us = whole.as_micros() as u64;
-            totals.committed_at = Some(read.committed_at);
+            let mut last = None;
+            for (place, _) in &of_table.by {
+                if std::mem::replace(&mut counted_for[*place], *at) != *at {
+                    table.lag.record(lags[*place], 1);
+                    last = last.max(Some(*place));
+                }
+            }
+            if let Some(last) = last {
+                totals.lag_us = lags[last].as_micros() as u64;
+                totals.committed_at = Some(flight.read[last].committed_at);
+            }
         }
-        let is_slow = self.interval.slowest.len() < SLOWEST
-            || self.interval.slowest.last().is_some_and(|slow| u128::from(slow.lag_us()) < whole.as_micros());
-        if !is_slow && !is_recent {
-            return;
+        let recent = flight.read.len().saturating_sub(RECENT)..flight.read.len();
+        let mut kept: Vec<usize> = slowest.iter().map(|slow| slow.1).chain(recent.clone()).collect();
+        kept.sort_unstable();
+        kept.dedup();
+        for (at, tables) in kept.iter().zip(flight.tables_of(&kept)) {
+            let read = &flight.read[*at];
+            let steps = read.steps(self.skew, &mut waits, taken_at, now);
+            let name = |(table, changes): &(usize, u64)| {
+                (self.names.get_index(*table).cloned().unwrap_or_default(), *changes)
+            };
+            let applied = AppliedTransaction {
+                committed_at: read.committed_at,
+                position: read.transaction.position.to_string(),
+                changes: tables.iter().map(|(_, changes)| changes).sum(),
+                tables: tables.iter().map(name).collect(),
+                capture_us: steps.capture.as_micros() as u64,
+                queue_us: steps.queue.as_micros() as u64,
+                apply_us: steps.apply.as_micros() as u64,
+            };
+            if recent.contains(at) {
+                self.recent.push_front(applied.clone());
+                self.recent.truncate(RECENT);
+            }
+            self.interval.is_slow(applied);
         }
-        let name = |at: usize| self.names.get_index(at).cloned().unwrap_or_default();
-        let applied = AppliedTransaction {
-            committed_at: read.committed_at,
-            position: read.transaction.position.to_string(),
-            changes: read.changes(),
-            tables: read.tables.iter().map(|(at, changes)| (name(*at), *changes)).collect(),
-            capture_us: steps.capture.as_micros() as u64,
-            queue_us: steps.queue.as_micros() as u64,
-            apply_us: steps.apply.as_micros() as u64,
-        };
-        if is_recent {
-            self.recent.push_front(applied.clone());
-            self.recent.truncate(RECENT);
-        }
-        self.interval.is_slow(applied);
+        lags.last().copied()
     }
 
     fn of_table<'a>(

@@ -56,10 +56,12 @@ impl Default for Lags {
 impl Lags {
     /// Sees a transaction.
     pub fn record(&mut self, steps: &Steps) {
-        self.whole.record(steps.whole(), 1);
-        self.capture.record(steps.capture, 1);
-        self.queue.record(steps.queue, 1);
-        self.apply.record(steps.apply, 1);
+        self.recording().record(steps);
+    }
+
+    /// To see many.
+    pub fn recording(&mut self) -> Recording<'_> {
+        Recording { lags: self, queue: (Duration::ZERO, 0), apply: (Duration::ZERO, 0) }
     }
 
     /// Adds what another one saw.
@@ -68,6 +70,39 @@ impl Lags {
         self.capture.add(&other.capture);
         self.queue.add(&other.queue);
         self.apply.add(&other.apply);
+    }
+}
+
+/// Sees transactions one after the other: those of a batch have some steps in common, which are counted once. All is seen once
+/// it is dropped.
+pub struct Recording<'a> {
+    lags: &'a mut Lags,
+    queue: (Duration, u64),
+    apply: (Duration, u64),
+}
+
+impl Recording<'_> {
+    /// Sees a transaction.
+    pub fn record(&mut self, steps: &Steps) {
+        self.lags.whole.record(steps.whole(), 1);
+        self.lags.capture.record(steps.capture, 1);
+        for (last, durations, step) in [
+            (&mut self.queue, &mut self.lags.queue, steps.queue),
+            (&mut self.apply, &mut self.lags.apply, steps.apply),
+        ] {
+            if last.0 != step {
+                durations.record(last.0, last.1);
+                *last = (step, 0);
+            }
+            last.1 += 1;
+        }
+    }
+}
+
+impl Drop for Recording<'_> {
+    fn drop(&mut self) {
+        self.lags.queue.record(self.queue.0, self.queue.1);
+        self.lags.apply.record(self.apply.0, self.apply.1);
     }
 }
 

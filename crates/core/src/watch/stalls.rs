@@ -35,16 +35,56 @@ impl Stalls {
     }
 
     /// How long it stood still between two moments.
-    pub fn between(&self, from: DateTime<Utc>, to: DateTime<Utc>) -> Duration {
-        (self.until(to) - self.until(from)).to_std().unwrap_or_default()
+    #[cfg(test)]
+    fn between(&self, from: DateTime<Utc>, to: DateTime<Utc>) -> Duration {
+        self.waits().between(from, to)
     }
 
-    fn until(&self, at: DateTime<Utc>) -> TimeDelta {
-        let behind = self.grown.partition_point(|(moment, _)| *moment <= at);
+    /// To ask for many.
+    pub fn waits(&self) -> Waits<'_> {
+        Waits { stalls: self, behind: 0, last: None }
+    }
+}
+
+/// How long a reader stood still between moments, asked for about one after the other: mostly later ones, and often the same end.
+pub struct Waits<'a> {
+    stalls: &'a Stalls,
+    /// Behind how many moments the last one asked for stood.
+    behind: usize,
+    last: Option<(DateTime<Utc>, TimeDelta)>,
+}
+
+impl Waits<'_> {
+    /// How long it stood still between two moments.
+    pub fn between(&mut self, from: DateTime<Utc>, to: DateTime<Utc>) -> Duration {
+        if self.stalls.grown.is_empty() {
+            return Duration::ZERO;
+        }
+        let until = match self.last {
+            Some((at, until)) if at == to => until,
+            _ => {
+                let mut at = self.stalls.grown.partition_point(|(moment, _)| *moment <= to);
+                let until = self.stalls.until(to, &mut at);
+                self.last = Some((to, until));
+                until
+            }
+        };
+        (until - self.stalls.until(from, &mut self.behind)).to_std().unwrap_or_default()
+    }
+}
+
+impl Stalls {
+    /// How much of it there was until a moment, which is looked for where the last one stood first.
+    fn until(&self, at: DateTime<Utc>, behind: &mut usize) -> TimeDelta {
+        let is_behind = |place: usize| self.grown.get(place).is_none_or(|(moment, _)| *moment > at);
+        let is_there = is_behind(*behind) && behind.checked_sub(1).is_none_or(|before| !is_behind(before));
+        if !is_there {
+            *behind = self.grown.partition_point(|(moment, _)| *moment <= at);
+        }
         let Some(before) = behind.checked_sub(1).and_then(|last| self.grown.get(last)) else {
             return TimeDelta::zero();
         };
-        let Some(next) = self.grown.get(behind) else { return before.1 };
+        let Some(next) = self.grown.get(*behind) else { return before.1 };
         let (part, whole) = ((at - before.0).as_seconds_f64(), (next.0 - before.0).as_seconds_f64());
         let grown = (next.1 - before.1).as_seconds_f64() * part / whole;
         before.1 + TimeDelta::microseconds((grown * 1e6) as i64)

@@ -13,7 +13,9 @@ use crate::model::schema::{Column, RowIdentity, TableSchema};
 use crate::model::types::LogicalType;
 use crate::value::column::Value;
 use chrono::{DateTime, TimeDelta, Utc};
+use proptest::prelude::*;
 use rstest::rstest;
+use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -32,13 +34,14 @@ fn schema(table: &str) -> Arc<TableSchema> {
     Arc::new(TableSchema { table, columns: vec![id], identity: RowIdentity::Key(vec![0]) })
 }
 
+fn transaction(number: u64, committed_ms: i64, proof: &str) -> Arc<Transaction> {
+    let position = Position::new(&[number], number.to_string());
+    Arc::new(Transaction { position, proof: proof.into(), committed_at: at(committed_ms) })
+}
+
 /// Inserts into a table by a transaction that was committed at a time, by the source's clock.
 fn block(table: &str, number: u64, committed_ms: i64, changes: u64, proof: &str) -> ChangeBlock {
-    let transaction = Arc::new(Transaction {
-        position: Position::new(&[number], number.to_string()),
-        proof: proof.into(),
-        committed_at: at(committed_ms),
-    });
+    let transaction = transaction(number, committed_ms, proof);
     let mut builder = ChangeBlockBuilder::new(schema(table));
     for order in 0..changes {
         assert!(builder.new.columns[0].push(Value::Int(order as i64)));
@@ -229,4 +232,51 @@ fn a_day_of_transactions_holds_no_more_than_the_last_and_the_slowest() {
     let sample = meter.sample(at(0) + TimeDelta::days(1));
     assert_eq!((sample.transactions, sample.slowest.len()), (2000, 3));
     assert_eq!(meter.on_the_way(), (0, 0));
+}
+
+proptest! {
+    /// However the transactions of tables stand in blocks, in parts or all at once, each counts once, for itself and for each of its
+    /// tables.
+    #[test]
+    fn transactions_are_told_apart_however_they_stand_in_blocks(
+        blocks in prop::collection::vec((0..3_usize, prop::collection::vec((0..12_u64, 1..4_u64), 1..6), any::<bool>()), 1..20)
+    ) {
+        let names = ["berths", "stays", "vessels"];
+        let mut meter = Meter::new(at(0));
+        let mut expected: BTreeMap<u64, BTreeMap<String, u64>> = BTreeMap::new();
+        let shared: Vec<_> = (0..12).map(|number| transaction(number, 1000 - 10 * number as i64, &number.to_string())).collect();
+        for (table, changes, is_shared) in blocks {
+            let mut builder = ChangeBlockBuilder::new(schema(names[table]));
+            for (order, (number, count)) in changes.into_iter().enumerate() {
+                // The same one may be told of by another object.
+                let own = Arc::new((*shared[number as usize]).clone());
+                let of = if is_shared { &shared[number as usize] } else { &own };
+                for _ in 0..count {
+                    assert!(builder.new.columns[0].push(Value::Int(1)));
+                    builder.push(ChangeKind::Insert, order as u64, of, Images { new: true, ..Images::default() }, 1);
+                }
+                *expected.entry(number).or_default().entry(format!("public.{}", names[table])).or_default() += count;
+            }
+            meter.read(&segment(vec![builder.finish().unwrap()], 2000), at(2000), merged);
+        }
+        meter.taken(at(3000));
+        applied(&mut meter, 4000);
+        let sample = meter.sample(at(5000));
+        prop_assert_eq!(sample.transactions, expected.len() as u64);
+        for lag in [&sample.lags.whole, &sample.lags.queue, &sample.lags.apply] {
+            prop_assert_eq!(lag.count(), expected.len() as u64);
+        }
+        prop_assert_eq!(ms(sample.lags.apply.longest()).unwrap() / 10, 100);
+        let found: BTreeMap<u64, BTreeMap<String, u64>> =
+            meter.recent().map(|t| (t.position.parse().unwrap(), t.tables.iter().cloned().collect())).collect();
+        prop_assert_eq!(&found, &expected);
+        let slowest: Vec<u64> = sample.slowest.iter().map(|t| t.position.parse().unwrap()).collect();
+        // The later their number, the earlier they were committed.
+        let last: Vec<u64> = expected.keys().rev().take(3).copied().collect();
+        prop_assert_eq!(slowest, last);
+        for table in meter.sample_tables() {
+            let of = expected.values().filter(|tables| tables.contains_key(&table.table)).count();
+            prop_assert_eq!(table.lag.count(), of as u64);
+        }
+    }
 }
