@@ -250,7 +250,7 @@ pub async fn check_source(under_test: &dyn SourceUnderTest) {
     streaming.writers_during_a_snapshot().await;
     streaming.structure().await;
     let plan = TablePlan { each_change: false, ..planned(&source).await };
-    let prepared = source.prepare(&capture(), &[plan.clone()], true, &silent).await.unwrap();
+    let prepared = source.prepare(&capture(), std::slice::from_ref(&plan), true, &silent).await.unwrap();
     let state = source.capture_state(&capture()).await.unwrap();
     let from = checkpoint(&state, prepared.position.to_string());
     Streaming { under_test, source: &source, plan: &plan, from: &from }.read_again_beside().await;
