@@ -33,6 +33,8 @@ pub enum Encrypts {
     AtOnce,
     /// When it is asked by STARTTLS (RFC 3207).
     WhenAsked,
+    /// Likewise, but someone in between has said in the open what it may answer then.
+    WithWordsBefore,
 }
 
 impl MailSink {
@@ -103,11 +105,17 @@ fn take_mails(
         let within = |line: &str| line.split(['<', '>']).nth(1).unwrap_or_default().to_string();
         let answer = if upper.starts_with("EHLO") {
             match encryption {
-                Some((Encrypts::WhenAsked, _)) if !encrypted => "250-sink\r\n250 STARTTLS\r\n",
+                Some((Encrypts::WhenAsked | Encrypts::WithWordsBefore, _)) if !encrypted => {
+                    "250-sink\r\n250 STARTTLS\r\n"
+                }
                 _ => "250-sink\r\n250-AUTH PLAIN\r\n250 8BITMIME\r\n",
             }
-        } else if let ("STARTTLS", Some((_, config))) = (upper.as_str(), encryption) {
-            wire.get_mut().write_all(b"220 go on\r\n")?;
+        } else if let ("STARTTLS", Some((when, config))) = (upper.as_str(), encryption) {
+            let words: &[u8] = match when {
+                Encrypts::WithWordsBefore => b"220 go on\r\n250 sink\r\n250 kept\r\n",
+                _ => b"220 go on\r\n",
+            };
+            wire.get_mut().write_all(words)?;
             wire = BufReader::new(encrypt(stream.try_clone()?, config)?);
             encrypted = true;
             continue;

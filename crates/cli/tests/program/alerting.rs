@@ -266,3 +266,18 @@ to = ["duty@quay.example"]
     quay.moorage(&["alerts", "test", "duty"]).expect(1, &["duty: not taken"]);
     assert_eq!((sink.got().len(), open.got().len()), (1, 0));
 }
+
+#[test]
+fn what_is_said_in_the_open_is_no_answer_to_what_was_encrypted() {
+    let (authority, quay) = (Authority::new(), Quay::new("CREATE TABLE berths (id INTEGER PRIMARY KEY)"));
+    authority.write(&quay, "ca.pem");
+    let (certificate, key) = authority.signs("localhost");
+    let sink = MailSink::encrypting(Encrypts::WithWordsBefore, &certificate, &key);
+    quay.append(&format!(
+        "[receivers.duty]\nkind = \"mail\"\nserver = \"localhost:{}\"\nca_file = \"ca.pem\"\nfrom = \"moorage@quay.example\"\nto = [\"duty@quay.example\"]\n",
+        sink.port()
+    ));
+    quay.moorage(&["alerts", "test", "duty"])
+        .expect(1, &["duty: not taken", "more than it was asked before"]);
+    assert!(sink.got().is_empty());
+}

@@ -88,6 +88,7 @@ impl Mail {
             stream: stream.map_err(|e| format!("no connection: {e}"))?,
             left: MOST_BYTES,
             has_yielded: false,
+            turns: (self.encryption == Encryption::Starttls).then(Turns::default),
         };
         let (hello, ca_file) = (ClientId::default(), self.ca_file.as_ref().map(|path| folder.join(path)));
         let mut connection = match self.encryption {
@@ -166,7 +167,41 @@ struct Bounded {
     /// Whether others had their turn since the last read. What is read is looked at for long, and the end of its time is seen only
     /// in between.
     has_yielded: bool,
+    /// While the connection is to be encrypted and is not yet.
+    turns: Option<Turns>,
 }
+
+/// Whose turn it is to speak before a connection is encrypted. What a server says behind its answer is read as its answers to
+/// what is asked once the connection is encrypted, and anyone in between could have said it.
+#[derive(Debug, Default)]
+struct Turns {
+    /// How much of its line was said.
+    in_line: usize,
+    /// Whether that is the last line of an answer (RFC 5321, section 4.2.1: a space behind its code).
+    is_last: bool,
+    has_answered: bool,
+}
+
+impl Turns {
+    /// Whether the server speaks in its turn.
+    fn hears(&mut self, said: &[u8]) -> bool {
+        for byte in said {
+            if self.has_answered {
+                return false;
+            }
+            self.is_last |= self.in_line == 3 && *byte != b'-';
+            self.in_line += 1;
+            if *byte == b'\n' {
+                self.has_answered = self.is_last;
+                self.in_line = 0;
+            }
+        }
+        true
+    }
+}
+
+/// The first byte of an encrypted connection: a record of a handshake (RFC 8446, section 5.1).
+const HANDSHAKE: u8 = 22;
 
 impl AsyncRead for Bounded {
     fn poll_read(
@@ -182,6 +217,10 @@ impl AsyncRead for Bounded {
         let read = ready!(Pin::new(&mut self.stream).poll_read(context, buffer));
         self.has_yielded = false;
         let came = buffer.filled().len() - before;
+        if self.turns.as_mut().is_some_and(|turns| !turns.hears(&buffer.filled()[before..])) {
+            let what = "the server says more than it was asked before the connection is encrypted";
+            return Poll::Ready(Err(io::Error::other(what)));
+        }
         self.left = match self.left.checked_sub(came) {
             Some(left) => left,
             None => return Poll::Ready(Err(io::Error::other("the server says too much"))),
@@ -196,6 +235,8 @@ impl AsyncWrite for Bounded {
         context: &mut Context<'_>,
         bytes: &[u8],
     ) -> Poll<io::Result<usize>> {
+        self.turns =
+            self.turns.take().filter(|_| bytes.first() != Some(&HANDSHAKE)).map(|_| Turns::default());
         Pin::new(&mut self.stream).poll_write(context, bytes)
     }
 
