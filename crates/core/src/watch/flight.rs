@@ -82,6 +82,7 @@ impl Flight {
         of_table.bytes += block.came_bytes() as u64;
         for (transaction, changes) in block.by_transaction() {
             let at = places.of(read, *stretch, transaction, read_at);
+            places.next = at + 1;
             let known = &mut read[at];
             known.read_at = read_at;
             if !Arc::ptr_eq(&known.transaction, transaction) {
@@ -148,45 +149,33 @@ impl Places {
         transaction: &Arc<Transaction>,
         read_at: DateTime<Utc>,
     ) -> usize {
-        let at = self.find(read, stretch, transaction, read_at);
-        self.next = at + 1;
-        at
-    }
-
-    fn find(
-        &mut self,
-        read: &mut Vec<Read>,
-        stretch: usize,
-        transaction: &Arc<Transaction>,
-        read_at: DateTime<Utc>,
-    ) -> usize {
+        let (at, committed_at) = (read.len(), transaction.committed_at);
+        let new = || Read { transaction: transaction.clone(), committed_at, not_before: None, read_at };
+        if transaction.proof.is_empty() {
+            if stretch == at {
+                read.push(new());
+            }
+            return stretch;
+        }
         if read.get(self.next).is_some_and(|next| Arc::ptr_eq(&next.transaction, transaction)) {
             return self.next;
         }
-        let by_address = self.hasher.hash_one(Arc::as_ptr(transaction));
+        let hasher = &self.hasher;
+        let by_address = hasher.hash_one(Arc::as_ptr(transaction));
         let is_it = |at: &usize| Arc::ptr_eq(&read[*at].transaction, transaction);
         if let Some(known) = self.by_address.find(by_address, is_it) {
             return *known;
         }
-        let is_one = transaction.proof.is_empty();
-        if is_one && stretch < read.len() {
-            return stretch;
-        }
-        let by_proof = self.hasher.hash_one(&transaction.proof);
+        let by_proof = hasher.hash_one(&transaction.proof);
         let is_it = |at: &usize| read[*at].transaction.proof == transaction.proof;
-        if !is_one && let Some(known) = self.by_proof.find(by_proof, is_it) {
+        if let Some(known) = self.by_proof.find(by_proof, is_it) {
             return *known;
         }
-        let at = read.len();
-        let committed_at = transaction.committed_at;
         // As long as it stands there its address is nobody else's.
-        read.push(Read { transaction: transaction.clone(), committed_at, not_before: None, read_at });
-        if !is_one {
-            let hasher = &self.hasher;
-            self.by_address
-                .insert_unique(by_address, at, |at| hasher.hash_one(Arc::as_ptr(&read[*at].transaction)));
-            self.by_proof.insert_unique(by_proof, at, |at| hasher.hash_one(&read[*at].transaction.proof));
-        }
+        read.push(new());
+        self.by_address
+            .insert_unique(by_address, at, |at| hasher.hash_one(Arc::as_ptr(&read[*at].transaction)));
+        self.by_proof.insert_unique(by_proof, at, |at| hasher.hash_one(&read[*at].transaction.proof));
         at
     }
 }
