@@ -111,6 +111,14 @@ pub enum ReduceError {
         /// The column.
         column: String,
     },
+    /// What is added to a row for what the table keeps does not fit.
+    #[error("{table}: what the table keeps cannot be written: {what}")]
+    Added {
+        /// The table.
+        table: String,
+        /// What is wrong.
+        what: String,
+    },
     /// The log did not carry the old row where the whole row is the key.
     #[error("{table}: a captured change does not carry the whole old row, which a table without a key needs")]
     OldRowMissing {

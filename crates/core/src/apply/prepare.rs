@@ -4,10 +4,13 @@
 use crate::apply::batch::Collected;
 use crate::apply::net::ReduceError;
 use crate::apply::reduce::reduce;
+use crate::apply::trail::trail;
+use crate::apply::versions::versions;
 use crate::apply::write_set::WriteSet;
 use crate::change::block::ChangeBlock;
 use crate::drift::alter::{Alteration, Then};
 use crate::drift::held::Release;
+use crate::model::kept_as::Keep;
 use crate::plan::carried::CarriedTables;
 use crate::plan::table::TablePlan;
 use std::collections::BTreeMap;
@@ -20,18 +23,30 @@ pub struct TableBatch {
     pub plan: Arc<TablePlan>,
     /// Its changes, in order; the write set points into them.
     pub blocks: Vec<ChangeBlock>,
+    /// Images of what the table adds to rows for what it keeps, if it does.
+    pub added: Option<ChangeBlock>,
     /// What they come down to.
     pub set: WriteSet,
 }
 
 impl TableBatch {
-    /// Prepares the changes of one table, given in order.
+    /// Prepares the changes of one table, given in order. With `goes_on`, an earlier part of the first transaction may be in
+    /// the target.
     ///
     /// # Errors
     /// See [`ReduceError`].
-    pub fn of(plan: Arc<TablePlan>, blocks: Vec<ChangeBlock>) -> Result<Self, ReduceError> {
-        let set = reduce(&blocks.iter().collect::<Vec<_>>())?;
-        Ok(Self { plan, blocks, set })
+    pub fn of(plan: Arc<TablePlan>, blocks: Vec<ChangeBlock>, goes_on: bool) -> Result<Self, ReduceError> {
+        let (set, added) = match plan.kept_as.keep {
+            Keep::Current => (reduce(&blocks.iter().collect::<Vec<_>>())?, None),
+            Keep::Changes => trail(&plan, &blocks)?,
+            Keep::Versions => versions(&plan, &blocks, goes_on)?,
+        };
+        Ok(Self { plan, blocks, added, set })
+    }
+
+    /// What the images of the write set point into.
+    pub fn images(&self) -> Vec<&ChangeBlock> {
+        self.blocks.iter().chain(&self.added).collect()
     }
 }
 
@@ -88,11 +103,16 @@ impl Deed {
 }
 
 /// Prepares a batch, or a part of one. `tables` are those that are carried where it begins, and then those where it ends.
-/// Changes of a table are reduced from one alteration of it to the next, never across.
+/// Changes of a table are reduced from one alteration of it to the next, never across. With `goes_on`, an earlier part of the
+/// first transaction is in the target.
 ///
 /// # Errors
 /// See [`ReduceError`].
-pub fn prepare(collected: Vec<Collected>, tables: &mut CarriedTables) -> Result<Vec<Deed>, ReduceError> {
+pub fn prepare(
+    collected: Vec<Collected>,
+    tables: &mut CarriedTables,
+    mut goes_on: bool,
+) -> Result<Vec<Deed>, ReduceError> {
     let mut deeds = Vec::new();
     let mut blocks = Vec::new();
     for next in collected {
@@ -100,7 +120,9 @@ pub fn prepare(collected: Vec<Collected>, tables: &mut CarriedTables) -> Result<
             blocks.push(*block);
             continue;
         }
-        stretch(std::mem::take(&mut blocks), tables, &mut deeds)?;
+        stretch(std::mem::take(&mut blocks), tables, goes_on, &mut deeds)?;
+        // A transaction may go on behind what it alters.
+        goes_on = true;
         match next {
             Collected::Rows(_) => {}
             Collected::Alter(alteration) => {
@@ -117,7 +139,7 @@ pub fn prepare(collected: Vec<Collected>, tables: &mut CarriedTables) -> Result<
             Collected::Clear(target) => deeds.push(Deed::Clear(target)),
         }
     }
-    stretch(blocks, tables, &mut deeds)?;
+    stretch(blocks, tables, goes_on, &mut deeds)?;
     Ok(deeds)
 }
 
@@ -125,11 +147,12 @@ pub fn prepare(collected: Vec<Collected>, tables: &mut CarriedTables) -> Result<
 fn stretch(
     blocks: Vec<ChangeBlock>,
     tables: &CarriedTables,
+    goes_on: bool,
     deeds: &mut Vec<Deed>,
 ) -> Result<(), ReduceError> {
     let (held, merged): (Vec<_>, Vec<_>) =
         blocks.into_iter().partition(|block| tables.is_held(&block.schema().table));
-    let rows = prepare_rows(merged, tables)?;
+    let rows = prepare_rows(merged, tables, goes_on)?;
     deeds.extend((!rows.is_empty()).then(|| Deed::Write(rows.into())));
     let mut kept: BTreeMap<usize, Vec<ChangeBlock>> = BTreeMap::new();
     for block in held.into_iter().filter(|block| !block.is_empty()) {
@@ -148,12 +171,16 @@ fn stretch(
 ///
 /// # Errors
 /// See [`ReduceError`].
-fn prepare_rows(blocks: Vec<ChangeBlock>, tables: &CarriedTables) -> Result<Vec<TableBatch>, ReduceError> {
+fn prepare_rows(
+    blocks: Vec<ChangeBlock>,
+    tables: &CarriedTables,
+    goes_on: bool,
+) -> Result<Vec<TableBatch>, ReduceError> {
     let mut met: BTreeMap<usize, (Arc<TablePlan>, Vec<ChangeBlock>)> = BTreeMap::new();
     for block in blocks.into_iter().filter(|b| !b.is_empty() || b.read().total() > 0) {
         if let Some((place, plan)) = tables.of(&block.schema().table) {
             met.entry(place).or_insert_with(|| (plan.clone(), Vec::new())).1.push(block);
         }
     }
-    met.into_values().map(|(plan, blocks)| TableBatch::of(plan, blocks)).collect()
+    met.into_values().map(|(plan, blocks)| TableBatch::of(plan, blocks, goes_on)).collect()
 }

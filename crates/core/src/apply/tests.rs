@@ -15,12 +15,12 @@ use proptest::prelude::*;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-type Row = [i64; 3];
-type Table = BTreeMap<i64, Row>;
+pub(super) type Row = [i64; 3];
+pub(super) type Table = BTreeMap<i64, Row>;
 
 /// A change before it is known whether its row exists.
 #[derive(Clone, Debug)]
-enum Wish {
+pub(super) enum Wish {
     Insert(i64, i64, i64),
     /// Row, new key, which of the two other columns get a value.
     Update(i64, Option<i64>, Option<i64>, Option<i64>),
@@ -28,7 +28,7 @@ enum Wish {
     Truncate,
 }
 
-fn wish() -> impl Strategy<Value = Wish> {
+pub(super) fn wish() -> impl Strategy<Value = Wish> {
     let key = || 0i64..6;
     let value = || prop::option::of(0i64..100);
     prop_oneof![
@@ -52,15 +52,15 @@ fn schema(identity: RowIdentity) -> Arc<TableSchema> {
 }
 
 /// Writes the wishes that are possible into blocks, as a log would, and returns the final table.
-struct Log {
-    builder: ChangeBlockBuilder,
-    transaction: Arc<Transaction>,
-    order: u64,
-    full: bool,
+pub(super) struct Log {
+    pub(super) builder: ChangeBlockBuilder,
+    pub(super) transaction: Arc<Transaction>,
+    pub(super) order: u64,
+    pub(super) full: bool,
 }
 
 impl Log {
-    fn new(identity: RowIdentity) -> Self {
+    pub(super) fn new(identity: RowIdentity) -> Self {
         let full = identity == RowIdentity::WholeRow;
         let transaction = Transaction {
             position: Position::new(&[1], "1"),
@@ -96,7 +96,7 @@ impl Log {
 
 use crate::change::kind::Unchanged;
 
-fn play(wishes: &[Wish], table: &mut Table, log: &mut Log) {
+pub(super) fn play(wishes: &[Wish], table: &mut Table, log: &mut Log) {
     for wish in wishes {
         match *wish {
             Wish::Insert(k, a, b) if !table.contains_key(&k) => {
@@ -127,7 +127,7 @@ fn play(wishes: &[Wish], table: &mut Table, log: &mut Log) {
     }
 }
 
-fn int(value: Value<'_>) -> i64 {
+pub(super) fn int(value: Value<'_>) -> i64 {
     match value {
         Value::Int(i) => i,
         other => panic!("{other:?}"),
@@ -158,7 +158,7 @@ fn carry_out(set: &WriteSet, blocks: &[&ChangeBlock], table: &mut Table) {
                 let there = table.get_mut(&at(cells, 0).unwrap()).expect("a row to build on");
                 (1..3).for_each(|c| there[c] = at(cells, c).unwrap_or(there[c]));
             }),
-            Write::RemoveEqual(_) | Write::Append(_) => panic!("the table has a key"),
+            other => panic!("{other:?} in a table of current rows with a key"),
         }
     }
 }
@@ -256,7 +256,7 @@ fn nothing_is_reduced_across_an_alteration() {
     };
     let collected = vec![block(1), block(2), Collected::Alter(alteration.clone()), block(1)];
     let mut tables: CarriedTables = [(*alteration.before).clone()].into_iter().collect();
-    let deeds = prepare_all(collected, &mut tables).unwrap();
+    let deeds = prepare_all(collected, &mut tables, false).unwrap();
     let told = |deeds: Vec<Deed>| -> Vec<String> {
         let told = deeds.iter().map(|deed| match deed {
             Deed::Write(batch) => {

@@ -5,7 +5,9 @@
 //! [writes](WriteSet::writes).
 
 use crate::apply::net::{Cells, GoneRow, NetRow};
+use crate::change::block::ChangeBlock;
 use crate::change::counters::TableCounters;
+use crate::value::moment::Moment;
 
 /// What a batch comes down to for one table.
 #[derive(Clone, Debug, Default)]
@@ -19,8 +21,23 @@ pub struct WriteSet {
     pub rows: Vec<NetRow>,
     /// Whether rows have a key.
     pub keyed: bool,
+    /// Of a table of versions: until when those that end were valid. Such a table is never emptied; each of `rows` is a
+    /// version more, and `gone` are those that were valid still.
+    pub ends: Option<Ends>,
     /// What was read and what became of it.
     pub counters: TableCounters,
+}
+
+/// When versions end that are valid still in the target.
+#[derive(Clone, Debug, Default)]
+pub struct Ends {
+    /// For each of [`WriteSet::gone`] until when it was valid, that moment not among it.
+    pub at: Vec<Moment>,
+    /// Until when all others were; none if they still are.
+    pub rest: Option<Moment>,
+    /// Whether a version in the target may have begun at the very moment at which it ends, as an earlier part of the same
+    /// transaction made it: it is taken away then, as none of it was ever to be seen.
+    pub goes_on: bool,
 }
 
 /// One step of carrying out a [`WriteSet`]. Rows are named by their place in [`WriteSet::rows`].
@@ -32,6 +49,10 @@ pub enum Write<'a> {
     Remove(&'a [GoneRow]),
     /// For each of these remove one row that is equal in all columns.
     RemoveEqual(&'a [GoneRow]),
+    /// Of the versions with these keys that are valid still: they are until the moment with the same place.
+    End(&'a [GoneRow], &'a [Moment]),
+    /// All versions that are valid still are until this moment.
+    EndRest(Moment),
     /// Add rows.
     Append(Vec<usize>),
     /// Write whole rows, over those with their keys. What such a row lacks was [borrowed](WriteSet::borrowed) before.
@@ -41,6 +62,17 @@ pub enum Write<'a> {
 }
 
 impl WriteSet {
+    /// What was read, of the changes of one table.
+    pub(super) fn read_of(blocks: &[ChangeBlock]) -> TableCounters {
+        let mut counters = TableCounters::default();
+        for block in blocks {
+            let read = block.read();
+            counters.read += read;
+            counters.filtered += read.total() - block.len() as u64;
+        }
+        counters
+    }
+
     /// Whether a row is written whole: with its own values alone, or with some that it had under another key.
     fn is_whole(row: &NetRow) -> bool {
         row.cells.is_complete() || row.moved_from.is_some()
@@ -55,14 +87,20 @@ impl WriteSet {
     /// The steps that take rows away.
     pub fn removals(&self) -> impl Iterator<Item = Write<'_>> {
         let gone = self.gone.as_slice();
-        let remove = if self.keyed { Write::Remove(gone) } else { Write::RemoveEqual(gone) };
-        self.empty.then_some(Write::Empty).into_iter().chain((!gone.is_empty()).then_some(remove))
+        let remove = match &self.ends {
+            Some(ends) => Write::End(gone, &ends.at),
+            None if self.keyed => Write::Remove(gone),
+            None => Write::RemoveEqual(gone),
+        };
+        let rest = self.ends.as_ref().and_then(|ends| ends.rest).map(Write::EndRest);
+        let remove = (!gone.is_empty()).then_some(remove);
+        self.empty.then_some(Write::Empty).into_iter().chain(remove).chain(rest)
     }
 
     /// The steps that write rows. No two of them touch the same row.
     pub fn writes(&self) -> impl Iterator<Item = Write<'_>> {
         let all = 0..self.rows.len();
-        let steps = if self.keyed {
+        let steps = if self.keyed && self.ends.is_none() {
             let (put, patch) = all.partition(|&at| Self::is_whole(&self.rows[at]));
             vec![(Write::Put as fn(Vec<usize>) -> Write<'static>, put), (Write::Patch, patch)]
         } else {

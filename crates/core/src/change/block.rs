@@ -6,6 +6,7 @@
 
 use crate::change::counters::Operations;
 use crate::change::kind::{Change, ChangeKind, Entry, Transaction, Unchanged};
+use crate::change::place::Place;
 use crate::model::name::TableName;
 use crate::model::schema::TableSchema;
 use arrow::array::{RecordBatch, RecordBatchOptions, UInt32Array};
@@ -19,8 +20,7 @@ use std::sync::Arc;
 pub(crate) struct Span {
     pub(crate) first: usize,
     pub(crate) transaction: Arc<Transaction>,
-    /// See [`ChangeBlock::sequence`].
-    pub(crate) sequence: u64,
+    pub(crate) place: Place,
 }
 
 /// Adds the span of a change that goes on in `block`, unless it is that of the change before.
@@ -73,6 +73,25 @@ impl ChangeBlock {
             self.entries.iter().for_each(|e| read.count(e.kind));
             read
         })
+    }
+
+    /// A block of images alone, without any change.
+    pub(crate) fn of_images(schema: Arc<TableSchema>, new: RecordBatch) -> Self {
+        let old = RecordBatch::new_empty(new.schema());
+        let (entries, transactions) = (Vec::new(), Vec::new());
+        let unchanged = HashMap::new();
+        Self {
+            schema,
+            entries,
+            new,
+            old,
+            unchanged,
+            transactions,
+            bytes: 0,
+            came: 0,
+            read: None,
+            blind: false,
+        }
     }
 
     /// Whether updates and deletes may be about rows that a filter kept away, because the log does not say how
@@ -185,10 +204,9 @@ impl ChangeBlock {
         })
     }
 
-    /// The number that the pipeline gave to the transaction of the `i`-th change: later transactions have higher
-    /// ones, and one that is read again has the same. 0 until it was [numbered](crate::change::sequence::Sequence::number).
-    pub fn sequence(&self, i: usize) -> u64 {
-        self.span(i).map_or(0, |span| span.sequence)
+    /// Where the transaction of the `i`-th change stands.
+    pub fn place(&self, i: usize) -> Place {
+        self.span(i).map_or_else(Place::default, |span| span.place)
     }
 
     fn span(&self, i: usize) -> Option<&Span> {

@@ -2,6 +2,7 @@
 
 use crate::change::block::{ChangeBlock, Span};
 use crate::change::kind::{ChangeKind, Entry, Transaction, Unchanged};
+use crate::change::place::Place;
 use crate::model::schema::TableSchema;
 use crate::value::column::RowsBuilder;
 use std::collections::HashMap;
@@ -54,7 +55,8 @@ impl ChangeBlockBuilder {
     ) {
         let index = self.entries.len();
         if !self.transactions.last().is_some_and(|span| Arc::ptr_eq(&span.transaction, transaction)) {
-            self.transactions.push(Span { first: index, transaction: transaction.clone(), sequence: 0 });
+            let (transaction, place) = (transaction.clone(), Place::default());
+            self.transactions.push(Span { first: index, transaction, place });
         }
         let new = images.new.then(|| {
             self.new.end_row(0);

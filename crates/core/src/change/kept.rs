@@ -11,6 +11,7 @@
 use crate::change::block::{ChangeBlock, Span};
 use crate::change::counters::Operations;
 use crate::change::kind::{Entry, Transaction, Unchanged};
+use crate::change::place::Place;
 use crate::model::schema::TableSchema;
 use arrow::array::RecordBatch;
 use arrow::buffer::Buffer;
@@ -31,9 +32,12 @@ struct About {
     entries: Vec<Entry>,
     unchanged: HashMap<u32, Unchanged>,
     transactions: Vec<(usize, Transaction)>,
-    /// Their numbers; none in blocks of earlier versions.
-    #[serde(default)]
+    /// Their numbers alone, as earlier versions kept them.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
     sequences: Vec<u64>,
+    /// Where they stand; none in blocks of earlier versions.
+    #[serde(default)]
+    places: Vec<Place>,
     bytes: usize,
     #[serde(default)]
     read: Option<Operations>,
@@ -88,7 +92,8 @@ impl ChangeBlock {
             entries: self.entries.clone(),
             unchanged: self.unchanged.clone(),
             transactions: self.transactions.iter().map(|s| (s.first, (*s.transaction).clone())).collect(),
-            sequences: self.transactions.iter().map(|s| s.sequence).collect(),
+            sequences: Vec::new(),
+            places: self.transactions.iter().map(|s| s.place).collect(),
             bytes: self.bytes,
             read: self.read,
             blind: self.blind,
@@ -119,11 +124,11 @@ impl ChangeBlock {
         };
         let (new, old) = (images(part()?)?, images(part()?)?);
         about.fits(&new, &old)?;
-        let About { entries, unchanged, transactions, sequences, bytes, read, blind } = about;
-        let sequences = sequences.into_iter().chain(std::iter::repeat(0));
-        let span =
-            |((first, transaction), sequence)| Span { first, transaction: Arc::new(transaction), sequence };
-        let transactions = transactions.into_iter().zip(sequences).map(span).collect();
+        let About { entries, unchanged, transactions, sequences, places, bytes, read, blind } = about;
+        let of_earlier = sequences.into_iter().map(|sequence| Place { sequence, ..Place::default() });
+        let places = places.into_iter().chain(of_earlier).chain(std::iter::repeat(Place::default()));
+        let span = |((first, transaction), place)| Span { first, transaction: Arc::new(transaction), place };
+        let transactions = transactions.into_iter().zip(places).map(span).collect();
         Ok(Self { schema, entries, new, old, unchanged, transactions, bytes, came: bytes, read, blind })
     }
 }

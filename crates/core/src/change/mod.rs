@@ -6,6 +6,7 @@ pub mod counters;
 pub mod describe;
 pub(crate) mod kept;
 pub mod kind;
+pub mod place;
 pub mod segment;
 pub mod sequence;
 pub mod structure;

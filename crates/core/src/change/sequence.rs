@@ -1,29 +1,32 @@
-//! Numbering transactions: for targets that need a number as a version.
+//! Numbering transactions: for targets that need a number as a version, and for tables that tell when a row was valid.
 
 use crate::change::block::ChangeBlock;
+use crate::change::place::Place;
 use crate::model::position::Position;
+use crate::value::moment::Moment;
 
 /// Counts the transactions of a pipeline's stream, from its checkpoint on. A position alone may be more than one number.
 #[derive(Clone, Debug, Default)]
 pub struct Sequence {
-    last: u64,
+    /// Of the last transaction.
+    last: Place,
     /// Of which transaction that is: it may go on in what comes next.
     of: Option<Position>,
 }
 
 impl Sequence {
-    /// Goes on behind the last number that a checkpoint knows.
-    pub fn behind(last: u64) -> Self {
-        Self { last, of: None }
+    /// Goes on behind the last number that a checkpoint knows, and the time from which on what has it is valid.
+    pub fn behind(sequence: u64, valid_from: Moment) -> Self {
+        Self { last: Place { sequence, valid_from, first_order: 0 }, of: None }
     }
 
     /// Goes on behind this number, if it has not come there yet.
     pub fn skip_to(&mut self, number: u64) {
-        self.last = self.last.max(number);
+        self.last.sequence = self.last.sequence.max(number);
     }
 
-    /// The last number that was given.
-    pub fn last(&self) -> u64 {
+    /// The place of the last transaction that was numbered.
+    pub fn last(&self) -> Place {
         self.last
     }
 
@@ -37,13 +40,15 @@ impl Sequence {
             spans.extend(of_block.map(|(at, span)| (order(span.first), b, at)));
         }
         spans.sort_unstable();
-        for (_, b, at) in spans {
+        for (first_order, b, at) in spans {
             let span = &mut blocks[b].transactions[at];
             if self.of.as_ref() != Some(&span.transaction.position) {
                 self.of = Some(span.transaction.position.clone());
-                self.last += 1;
+                let committed = Moment::of(span.transaction.committed_at);
+                let valid_from = committed.max(self.last.valid_from.next());
+                self.last = Place { sequence: self.last.sequence + 1, valid_from, first_order };
             }
-            span.sequence = self.last;
+            span.place = self.last;
         }
     }
 }

@@ -1,6 +1,7 @@
 //! What a target remembers of a pipeline.
 
 use crate::model::described::SourceIdentity;
+use crate::value::moment::Moment;
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 
@@ -39,6 +40,10 @@ pub struct Checkpoint {
     /// The [number](crate::change::sequence::Sequence) of the last transaction that changed a carried table.
     #[serde(default)]
     pub sequence: u64,
+    /// From when on what that transaction made is [valid](crate::change::place::Place::valid_from); before the first one, from
+    /// when on what the snapshots hold is.
+    #[serde(default)]
+    pub valid_from: Moment,
     /// When the last transaction was committed in the source.
     pub committed_at: Option<DateTime<Utc>>,
     /// When the last transaction had been read from the source, by Moorage's clock.

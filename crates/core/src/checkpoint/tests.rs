@@ -4,6 +4,7 @@ use crate::checkpoint::decide::*;
 use crate::checkpoint::stored::*;
 use crate::model::described::SourceIdentity;
 use crate::model::position::Position;
+use crate::value::moment::Moment;
 
 fn identity() -> SourceIdentity {
     SourceIdentity {
@@ -25,6 +26,7 @@ fn checkpoint(stage: Stage) -> Checkpoint {
         position: "50".into(),
         proof: String::new(),
         sequence: 0,
+        valid_from: Moment::default(),
         committed_at: None,
         captured_at: None,
         merged_at: None,

@@ -27,6 +27,7 @@ enum Origin<'a> {
     Numbered(u32),
     Named(&'a str),
     Made(&'a str, &'a Output),
+    Old(Box<Origin<'a>>),
 }
 
 fn origin<'a>(plan: &'a TablePlan, structure: &Structure, at: usize) -> Origin<'a> {
@@ -36,6 +37,7 @@ fn origin<'a>(plan: &'a TablePlan, structure: &Structure, at: usize) -> Origin<'
             let number = structure.columns.iter().find(|c| c.column.name == name).and_then(|c| c.number);
             number.map_or(Origin::Named(name), Origin::Numbered)
         }
+        Output::Old(of) => Origin::Old(Box::new(origin(plan, structure, *of))),
         output => Origin::Made(&plan.columns[at].name, output),
     }
 }
@@ -208,7 +210,11 @@ impl Compared<'_> {
         let (column, output) = (&self.plan.mapped.columns[at], &self.plan.mapping.outputs[at]);
         let place = match output {
             Output::Column(place) | Output::Cast { column: place, .. } => *place,
-            Output::Stamp { .. } | Output::Constant(_) | Output::Expression(_) => return None,
+            // What a row was before changes that came before the column is not known.
+            Output::Old(_) => return Some(None),
+            Output::Stamp { .. } | Output::Constant(_) | Output::Expression(_) | Output::Added(_) => {
+                return None;
+            }
         };
         let Some(values) = values else { return Some(None) };
         let read = self.plan.schema.columns.iter().map(|c| values.schema().index_of(&c.name).ok());

@@ -78,14 +78,14 @@ pub(crate) fn table(text: &str) -> SourceTable {
     }
 }
 
-fn config(rest: &str) -> PipelineConfig {
+pub(crate) fn config(rest: &str) -> PipelineConfig {
     let text = format!(
         "[sources.s]\nkind=\"quay\"\n[targets.t]\nkind=\"shed\"\n[pipelines.p]\nsource=\"s\"\ntarget=\"t\"\ninto=\"{{table}}\"\n{rest}"
     );
     Project::parse("f", &text, &AnyKind).unwrap().pipelines.remove("p").unwrap()
 }
 
-fn planned(config: &PipelineConfig, table: &SourceTable) -> Arc<TablePlan> {
+pub(crate) fn planned(config: &PipelineConfig, table: &SourceTable) -> Arc<TablePlan> {
     Arc::new(plan(config, std::slice::from_ref(table), &Dialect).tables.remove(0))
 }
 

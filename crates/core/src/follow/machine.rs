@@ -19,12 +19,14 @@ use crate::apply::batch::{Action, BatchEnd, Batcher, Collected, Limits};
 use crate::apply::net::ReduceError;
 use crate::apply::prepare::{Deed, prepare};
 use crate::change::kind::Transaction;
+use crate::change::place::Place;
 use crate::change::segment::Segment;
 use crate::change::sequence::Sequence;
 use crate::change::structure::SchemaChange;
 use crate::follow::reread::Reread;
 use crate::model::position::Position;
 use crate::plan::carried::CarriedTables;
+use crate::value::moment::Moment;
 use chrono::{DateTime, Utc};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -47,6 +49,8 @@ pub struct Settings {
     pub done: Option<Arc<Transaction>>,
     /// The number of the last transaction there.
     pub sequence: u64,
+    /// From when on what the last transaction there made is [valid](crate::change::place::Place::valid_from).
+    pub valid_from: Moment,
     /// Where the first batch has to end, because a batch that was to end there may be in the target in part; with the number
     /// of its last transaction.
     pub settled: Option<(Position, u64)>,
@@ -83,8 +87,8 @@ pub struct Ended {
     pub changes: u64,
     /// When its last transaction had been read, by Moorage's clock.
     pub captured_at: Option<DateTime<Utc>>,
-    /// The number of its last transaction.
-    pub sequence: u64,
+    /// Where its last transaction stands.
+    pub place: Place,
     /// Whether rows that were read again are put in place by it.
     pub replaces: bool,
 }
@@ -196,7 +200,7 @@ impl<F> Follow<F> {
                 .behind(settings.done),
             settled: settings.settled.map(|settled| settled.1),
             tables: settings.tables,
-            sequence: Sequence::behind(settings.sequence),
+            sequence: Sequence::behind(settings.sequence, settings.valid_from),
             until: settings.until,
             arrived: false,
             stopping: None,
@@ -425,13 +429,13 @@ impl<F> Follow<F> {
     }
 
     fn part(&mut self) -> Result<Piece, FollowError> {
-        let deeds = prepare(self.batcher.take_part(), &mut self.tables)?;
+        let deeds = prepare(self.batcher.take_part(), &mut self.tables, self.open)?;
         Ok(Piece { deeds, end: PieceEnd::Open })
     }
 
     fn close(&mut self) -> Result<Option<Piece>, FollowError> {
         let Some((collected, end)) = self.batcher.close() else { return Ok(None) };
-        let deeds = prepare(collected, &mut self.tables)?;
+        let deeds = prepare(collected, &mut self.tables, self.open)?;
         self.gathered = false;
         // The earlier one may have been cut in another way on its way here, and its numbers are in the target.
         self.sequence.skip_to(self.settled.take().unwrap_or(0));
@@ -439,7 +443,7 @@ impl<F> Follow<F> {
             end,
             changes: std::mem::take(&mut self.changes),
             captured_at: self.captured_at,
-            sequence: self.sequence.last(),
+            place: self.sequence.last(),
             replaces: false,
         };
         Ok(Some(Piece { deeds, end: PieceEnd::Batch(ended) }))

@@ -9,6 +9,7 @@ use crate::change::kind::{ChangeKind, Transaction};
 use crate::change::segment::Segment;
 use crate::change::structure::SchemaChange;
 use crate::mapping::outputs::Mapping;
+use crate::model::kept_as::KeptAs;
 use crate::model::name::TableName;
 use crate::model::position::Position;
 use crate::model::schema::{Column, RowIdentity, TableSchema};
@@ -16,6 +17,7 @@ use crate::model::types::LogicalType;
 use crate::plan::carried::CarriedTables;
 use crate::plan::table::TablePlan;
 use crate::value::column::Value;
+use crate::value::moment::Moment;
 use chrono::DateTime;
 use proptest::prelude::*;
 use std::collections::VecDeque;
@@ -47,6 +49,7 @@ fn plan(name: &str) -> TablePlan {
         on_reject: Default::default(),
         mismatch: Default::default(),
         comment: None,
+        kept_as: KeptAs::default(),
         fingerprint: String::new(),
         structure: None,
         each_change: false,
@@ -80,6 +83,7 @@ fn settings(rows: usize) -> Settings {
         at: Some(position(0)),
         done: None,
         sequence: 0,
+        valid_from: Moment::default(),
         settled: None,
         until: None,
     }
@@ -119,14 +123,14 @@ impl Applied {
             Deed::Alter(_) | Deed::Keep(..) | Deed::Release(_) | Deed::Clear(_) => Vec::new(),
         });
         for block in written.flat_map(|of: &TableBatch| &of.blocks) {
-            own.extend(block.changes().enumerate().map(|(i, c)| (c.order, block.sequence(i))));
+            own.extend(block.changes().enumerate().map(|(i, c)| (c.order, block.place(i).sequence)));
         }
         own.sort_unstable();
         self.changes.extend(own);
         match &piece.end {
             PieceEnd::Open => {}
             PieceEnd::Batch(ended) => {
-                assert!(ended.sequence >= self.changes.last().map_or(0, |c| c.1));
+                assert!(ended.place.sequence >= self.changes.last().map_or(0, |c| c.1));
                 let at = ended.end.transaction.position.first();
                 self.ends.push((at, self.changes.len(), ended.replaces));
             }

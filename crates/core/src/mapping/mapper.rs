@@ -177,7 +177,11 @@ impl Mapper {
                 let what = format!("column {}", to.name);
                 expr.evaluate(rows).map_err(|e| self.eval_error(&what, OF_EXPRESSION, rows, e))
             }
-            (Output::Expression(_), None) => Ok(new_null_array(&to.logical.base(), count)),
+            // What a change adds to its row is added when it is written.
+            (Output::Expression(_) | Output::Added(_) | Output::Old(_), None) => {
+                Ok(new_null_array(&to.logical.base(), count))
+            }
+            (Output::Added(_) | Output::Old(_), Some(_)) => Ok(new_null_array(&to.logical.base(), count)),
         }
     }
 

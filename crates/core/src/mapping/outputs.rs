@@ -1,5 +1,6 @@
 //! How a table is mapped, as a plan keeps it.
 
+use crate::model::kept_as::Added;
 use crate::model::policy::{OnMisfit, Stamp};
 use crate::model::schema::Column;
 use serde::{Deserialize, Serialize};
@@ -29,12 +30,22 @@ pub enum Output {
     Constant(String),
     /// Computed by an expression.
     Expression(String),
+    /// Added by what the table keeps.
+    Added(Added),
+    /// The value that the target column at this place had before the change.
+    Old(usize),
 }
 
 impl Output {
     /// Whether its values depend on when a change came, not on the row alone.
     pub fn is_of_change(&self) -> bool {
         matches!(self, Self::Stamp { stamp: Stamp::CommittedAt | Stamp::Position, .. })
+            || self.is_of_keeping()
+    }
+
+    /// Whether it is there for what the table keeps, and not part of the row itself.
+    pub fn is_of_keeping(&self) -> bool {
+        matches!(self, Self::Added(_) | Self::Old(_))
     }
 }
 

@@ -2,14 +2,6 @@
 
 use serde::{Deserialize, Serialize};
 
-/// What a target table holds.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum Keep {
-    /// The rows as they are now.
-    Current,
-}
-
 /// What to do with rows that a target table held before the pipeline.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]

@@ -1,6 +1,7 @@
 //! What rules say about a table: exceptions to how a pipeline carries its tables.
 
 use crate::model::drift::DriftPolicies;
+use crate::model::kept_as::{Keep, KeptAs};
 use crate::model::policy::{ExistingRows, Mismatch, OnMisfit, OnReject, Stamp};
 use crate::model::types::LogicalType;
 use indexmap::IndexMap;
@@ -26,6 +27,10 @@ pub struct TableRule {
     pub add: IndexMap<String, Addition>,
     /// Which rows are carried.
     pub condition: Option<String>,
+    /// What the target table holds.
+    pub keep: Option<Keep>,
+    /// Whether a table that keeps changes has old values beside the new ones.
+    pub old_values: Option<bool>,
     /// What to do with rows that were there before.
     pub existing_rows: Option<ExistingRows>,
     /// What becomes of a change that the target refuses.
@@ -45,6 +50,12 @@ impl TableRule {
             || self.cast.contains_key(column)
     }
 
+    /// How the target table keeps rows.
+    pub fn kept_as(&self) -> KeptAs {
+        let keep = self.keep.unwrap_or_default();
+        KeptAs { keep, old_values: keep == Keep::Changes && self.old_values.unwrap_or_default() }
+    }
+
     /// Adds what a later rule says, which wins.
     pub(super) fn overlay(&mut self, later: &Self) {
         fn win<T: Clone>(earlier: &mut Option<T>, later: &Option<T>) {
@@ -61,6 +72,8 @@ impl TableRule {
         self.cast.extend(later.cast.iter().map(|(name, cast)| (name.clone(), cast.clone())));
         self.add.extend(later.add.iter().map(|(name, add)| (name.clone(), add.clone())));
         win(&mut self.condition, &later.condition);
+        win(&mut self.keep, &later.keep);
+        win(&mut self.old_values, &later.old_values);
         win(&mut self.existing_rows, &later.existing_rows);
         win(&mut self.on_reject, &later.on_reject);
         win(&mut self.mismatch, &later.mismatch);

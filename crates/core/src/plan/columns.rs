@@ -4,6 +4,7 @@ use crate::expr::Expr;
 use crate::mapping::outputs::{Mapping, Output};
 use crate::model::described::{LogIdentity, SourceColumn, SourceTable};
 use crate::model::finding::Reason;
+use crate::model::kept_as::{Keep, KeptAs, old_name};
 use crate::model::near::near;
 use crate::model::policy::{OnMisfit, Stamp};
 use crate::model::schema::{Column, RowIdentity, TableSchema};
@@ -99,6 +100,7 @@ pub(super) fn map(
     for (name, add) in &rule.add {
         mapped.add(config, name, add)?;
     }
+    mapped.keep(&rule.kept_as(), table)?;
     Ok(mapped)
 }
 
@@ -163,6 +165,40 @@ impl MappedColumns {
             Output::Cast { column: at, misfit: cast.misfit }
         };
         self.push(to, output, &column.name, loses);
+        Ok(())
+    }
+
+    /// The columns that what the table keeps adds.
+    fn keep(&mut self, kept_as: &KeptAs, table: &SourceTable) -> Result<(), Reason> {
+        if kept_as.keep == Keep::Versions && self.target.identity == RowIdentity::WholeRow {
+            return Err("keep = \"versions\" needs rows that can be told apart, and the table has no key; declare a `key` in a rule, or keep \"changes\"".into());
+        }
+        let is_whole = matches!(table.identity, LogIdentity::Full { .. });
+        if kept_as.keep == Keep::Changes && self.mapping.condition.is_some() && !is_whole {
+            let why = "keep = \"changes\" with a `where` needs whole old rows, which the source's log does not carry: otherwise it cannot be told whether a row that is outside was inside before";
+            return Err(Reason { why: why.into(), fix: table.whole_rows.clone() });
+        }
+        if kept_as.old_values {
+            if !is_whole {
+                let why = "`old_values` needs whole old rows, which the source's log does not carry";
+                return Err(Reason { why: why.into(), fix: table.whole_rows.clone() });
+            }
+            for at in 0..self.target.columns.len() {
+                let of = &self.target.columns[at];
+                let column = Column { name: old_name(&of.name), nullable: true, ..of.clone() };
+                self.push(column.clone(), Output::Old(at), &column.name, None);
+            }
+        }
+        for &added in kept_as.keep.adds() {
+            let (name, logical) = (kept_as.name(added).to_string(), added.logical());
+            let column = Column {
+                name: name.clone(),
+                source_type: logical.to_string(),
+                logical,
+                nullable: !added.is_needed(),
+            };
+            self.push(column, Output::Added(added), &name, None);
+        }
         Ok(())
     }
 

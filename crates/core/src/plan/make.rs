@@ -134,6 +134,7 @@ fn plan_table(
         on_reject: rule.on_reject.unwrap_or_default(),
         mismatch: rule.mismatch.unwrap_or_default(),
         comment: table.comment.clone(),
+        kept_as: rule.kept_as(),
         fingerprint: table.fingerprint(),
         structure: Some(Arc::new(Structure::of(table))),
         each_change: false,

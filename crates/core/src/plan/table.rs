@@ -4,6 +4,7 @@ use crate::mapping::mapper::Mapper;
 use crate::mapping::outputs::{Mapping, Output};
 use crate::model::described::{LogIdentity, SourceColumn, SourceTable};
 use crate::model::finding::Fix;
+use crate::model::kept_as::{Added, KeptAs};
 use crate::model::name::TableName;
 use crate::model::policy::{ExistingRows, Mismatch, OnReject};
 use crate::model::schema::{Column, RowIdentity, TableSchema};
@@ -56,6 +57,8 @@ pub struct TablePlan {
     pub mismatch: Mismatch,
     /// What people wrote about the table in the source.
     pub comment: Option<String>,
+    /// What the target table keeps of rows. Columns that this adds stand behind all others.
+    pub kept_as: KeptAs,
     /// The structure this plan was made from, as an earlier version kept it.
     pub fingerprint: String,
     /// The structure this plan was made from; none in a plan that an earlier version made.
@@ -164,14 +167,42 @@ impl TablePlan {
             Output::Stamp { stamp, .. } => stamp.word().into(),
             Output::Constant(text) => format!("'{text}'"),
             Output::Expression(text) => text.clone(),
+            Output::Added(added) => added.words().into(),
+            Output::Old(of) => format!("{} before the change", self.source_column(*of)),
         }
     }
 
-    /// The plan without columns that depend on when a change came: these cannot be compared.
+    /// How many of its columns are those of the row itself; behind them stand those that what it keeps adds.
+    pub fn width(&self) -> usize {
+        self.mapping.outputs.iter().take_while(|output| !output.is_of_keeping()).count()
+    }
+
+    /// The place of a column that what it keeps adds, if it does.
+    pub fn place_of(&self, added: Added) -> Option<usize> {
+        self.mapping.outputs.iter().position(|output| *output == Output::Added(added))
+    }
+
+    /// The columns by which merges find the rows of a table that keeps more than the current ones; of one that keeps those
+    /// alone, too. Empty where the whole row is compared.
+    pub fn key(&self) -> &[usize] {
+        self.mapped.identity.key().unwrap_or(&[])
+    }
+
+    /// The plan of a table of the same rows that holds the current ones alone.
+    #[must_use]
+    pub fn of_current(&self) -> Self {
+        Self { kept_as: KeptAs::default(), ..self.without(Output::is_of_keeping) }
+    }
+
+    /// The plan without columns that depend on when a change came: these cannot be compared. What it keeps is told still.
     #[must_use]
     pub fn comparable(&self) -> Self {
-        let keep: Vec<usize> =
-            (0..self.columns.len()).filter(|&c| !self.mapping.outputs[c].is_of_change()).collect();
+        self.without(Output::is_of_change)
+    }
+
+    /// The plan without some columns, none of which is of the key.
+    fn without(&self, goes: impl Fn(&Output) -> bool) -> Self {
+        let keep: Vec<usize> = (0..self.columns.len()).filter(|&c| !goes(&self.mapping.outputs[c])).collect();
         if keep.len() == self.columns.len() {
             return self.clone();
         }
@@ -216,6 +247,7 @@ impl TablePlan {
             on_reject: OnReject::default(),
             mismatch: Mismatch::default(),
             comment: None,
+            kept_as: KeptAs::default(),
             fingerprint: table.fingerprint(),
             structure: Some(Arc::new(Structure::of(table))),
             each_change: false,
@@ -224,10 +256,12 @@ impl TablePlan {
     }
 }
 
-/// The form in which plans are stored. Forms 1 (which names no form) and 2 are read; a change of what is written, other
+/// The form in which plans are stored. Forms 1 (which names no form) to 3 are read; a change of what is written, other
 /// than a key that may be missing, is a new form, and reading the ones before goes on. The texts are pinned by a test, so
 /// that no renaming in the code changes them.
-const FORM: u32 = 2;
+const FORM: u32 = 3;
+/// The form of plans of tables that hold the current rows and nothing more: what has been in use before 3.
+const PLAIN_FORM: u32 = 2;
 
 /// A plan as it is stored.
 #[derive(Serialize, Deserialize)]
@@ -249,6 +283,9 @@ struct StoredPlan {
     #[serde(default)]
     mismatch: Mismatch,
     comment: Option<String>,
+    /// Missing in forms before 3.
+    #[serde(default, skip_serializing_if = "KeptAs::is_plain")]
+    kept_as: KeptAs,
     fingerprint: String,
     /// Missing in what earlier versions stored.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -258,7 +295,7 @@ struct StoredPlan {
 impl From<TablePlan> for StoredPlan {
     fn from(plan: TablePlan) -> Self {
         Self {
-            form: FORM,
+            form: if plan.kept_as.is_plain() { PLAIN_FORM } else { FORM },
             schema: plan.schema,
             mapped: Some(plan.mapped),
             mapping: Some(plan.mapping),
@@ -271,6 +308,7 @@ impl From<TablePlan> for StoredPlan {
             on_reject: plan.on_reject,
             mismatch: plan.mismatch,
             comment: plan.comment,
+            kept_as: plan.kept_as,
             fingerprint: plan.fingerprint,
             structure: plan.structure,
         }
@@ -307,6 +345,7 @@ impl TryFrom<StoredPlan> for TablePlan {
             on_reject: kept.on_reject,
             mismatch: kept.mismatch,
             comment: kept.comment,
+            kept_as: kept.kept_as,
             fingerprint: kept.fingerprint,
             structure: kept.structure,
             each_change: false,

@@ -2,7 +2,8 @@
 //!
 //! Only the text is read here; secrets are described, not looked up, and no path is touched.
 
-use crate::model::policy::{ExistingRows, Keep, OnReject};
+use crate::model::kept_as::Keep;
+use crate::model::policy::{ExistingRows, OnReject};
 use crate::project::alert::AlertRule;
 use crate::project::drift::DriftConfig;
 use crate::project::rule::RuleConfig;
@@ -49,8 +50,11 @@ pub struct PipelineConfig {
     #[serde(default = "default_into")]
     pub into: Spanned<String>,
     /// What target tables hold.
-    #[serde(default = "default_keep")]
+    #[serde(default)]
     pub keep: Keep,
+    /// Whether a table that keeps changes has old values beside the new ones.
+    #[serde(default)]
+    pub old_values: bool,
     /// How long changes are collected before a merge.
     #[serde(default = "default_merge_every")]
     pub merge_every: Spanned<String>,
@@ -86,9 +90,6 @@ fn no_tables() -> Spanned<Vec<String>> {
 }
 fn default_into() -> Spanned<String> {
     spanned("{schema}_{table}".into())
-}
-fn default_keep() -> Keep {
-    Keep::Current
 }
 fn default_merge_every() -> Spanned<String> {
     spanned("1s".into())

@@ -40,6 +40,8 @@ impl PipelineConfig {
         let all = |patterns: &[String]| patterns.iter().filter_map(|p| Pattern::parse(p)).collect();
         let rule = |r: &RuleConfig| Some((Pattern::parse(r.pattern.get_ref())?, r.table_rule()));
         let of_pipeline = TableRule {
+            keep: Some(self.keep),
+            old_values: Some(self.old_values),
             existing_rows: self.existing_rows,
             on_reject: self.on_reject.as_ref().map(|k| *k.get_ref()),
             drift: self.drift.policies(),

@@ -1,6 +1,7 @@
 //! Rules of a pipeline: exceptions for the tables that match, and how their rows are mapped.
 
 use crate::expr::{Expr, logical_type};
+use crate::model::kept_as::Keep;
 use crate::model::policy::{ExistingRows, Mismatch, OnMisfit, OnReject, Stamp};
 use crate::pick::rule::{Addition, Cast, Constant, TableRule};
 use crate::project::drift::DriftConfig;
@@ -40,6 +41,10 @@ pub struct RuleConfig {
     /// A condition in SQL: which rows are carried.
     #[serde(rename = "where")]
     pub condition: Option<Spanned<String>>,
+    /// What the target table holds; overrides the pipeline's own.
+    pub keep: Option<Keep>,
+    /// Overrides the pipeline's own.
+    pub old_values: Option<bool>,
     /// Overrides the pipeline's own.
     pub existing_rows: Option<ExistingRows>,
     /// Overrides the pipeline's own.
@@ -161,6 +166,8 @@ impl RuleConfig {
             cast: self.cast.get_ref().iter().filter_map(cast).collect(),
             add: self.add.get_ref().iter().filter_map(add).collect(),
             condition: self.condition.as_ref().map(|c| c.get_ref().clone()),
+            keep: self.keep,
+            old_values: self.old_values,
             existing_rows: self.existing_rows,
             on_reject: self.on_reject.as_ref().map(|k| *k.get_ref()),
             mismatch: self.mismatch.as_ref().map(|k| *k.get_ref()),

@@ -4,3 +4,4 @@ pub mod canonical;
 pub mod column;
 pub mod convert;
 pub mod decimal;
+pub mod moment;

@@ -25,6 +25,11 @@ impl ClockSkew {
         at.checked_sub_signed(TimeDelta::microseconds(self.source_ahead_us)).unwrap_or(at)
     }
 
+    /// A time of our clock by the source's.
+    pub fn by_source_clock(&self, at: DateTime<Utc>) -> DateTime<Utc> {
+        at.checked_add_signed(TimeDelta::microseconds(self.source_ahead_us)).unwrap_or(at)
+    }
+
     /// Time from a source commit until `now` by our clock; never negative.
     pub fn lag(&self, committed_at: DateTime<Utc>, now: DateTime<Utc>) -> Duration {
         (now - self.by_our_clock(committed_at)).to_std().unwrap_or_default()

@@ -205,7 +205,7 @@ impl Keeping {
                     blocks.push(mappers.block(mappers.read_block(block)?)?);
                     gone.push(Memo { kind: MemoKind::Held, name, content: None });
                 }
-                let batch = TableBatch::of(alteration.after.clone(), blocks)?;
+                let batch = TableBatch::of(alteration.after.clone(), blocks, true)?;
                 merge.write([batch].into()).await?;
                 merge.remember(&gone).await?;
             }

@@ -191,7 +191,7 @@ impl Rereading {
                 let block = block?.only(|transaction| !source.covers(&covering, transaction));
                 let block = mappers.block(block)?;
                 let block = if in_sum { block.blindly() } else { block };
-                Ok(TableBatch::of(to.clone(), vec![block])?)
+                Ok(TableBatch::of(to.clone(), vec![block], false)?)
             });
             let captured_by = captured_by.clone();
             let end = LoadedTable { state: TableState::Live, mark: Some(mark), captured_by };

@@ -3,11 +3,13 @@
 use crate::pipeline::context::{Context, Start};
 use crate::pipeline::error::{EngineError, Result};
 use crate::pipeline::turn;
+use chrono::Utc;
 use moorage_adapter::{CapturePlan, CaptureState};
 use moorage_core::checkpoint::decide::Decision;
 use moorage_core::checkpoint::stored::{Checkpoint, Stage};
 use moorage_core::model::described::SourceIdentity;
 use moorage_core::plan::make::Plan;
+use moorage_core::value::moment::Moment;
 
 /// Makes the capture point, and notes where it begins.
 pub(crate) async fn set_up(
@@ -28,6 +30,7 @@ pub(crate) async fn set_up(
         Start::Snapshot | Start::Now => None,
     };
     let mut checkpoint = new_checkpoint(context, state.identity.clone(), capture, Stage::Preparing);
+    checkpoint.valid_from = Moment::of(state.head.skew.by_source_clock(Utc::now()));
     checkpoint.changes_only = changes_only;
     take_first_turn(context, turn).await?;
     pipeline.target.save_checkpoint(&checkpoint).await?;
@@ -78,6 +81,7 @@ pub(crate) fn new_checkpoint(
         position: String::new(),
         proof: String::new(),
         sequence: 0,
+        valid_from: Moment::of(Utc::now()),
         committed_at: None,
         captured_at: None,
         merged_at: None,

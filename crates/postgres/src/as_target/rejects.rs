@@ -310,7 +310,7 @@ async fn try_again(
         let blocks = kept.iter().map(decode).collect::<std::result::Result<Vec<_>, _>>()?;
         let id = form.id;
         let numbers = kept.iter().map(|k| k.id).collect();
-        let batch = TableBatch::of(plan.clone(), blocks)?;
+        let batch = TableBatch::of(plan.clone(), blocks, true)?;
         tables.insert(id, (Into::of(plan, Arc::new(form), standing), batch, numbers));
     }
     let ids: Vec<u32> = tables.keys().copied().collect();

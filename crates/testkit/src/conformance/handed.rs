@@ -8,8 +8,10 @@ use moorage_core::change::kind::Transaction;
 use moorage_core::checkpoint::stored::{Checkpoint, Stage};
 use moorage_core::mapping::outputs::Mapping;
 use moorage_core::model::described::SourceIdentity;
+use moorage_core::model::kept_as::KeptAs;
 use moorage_core::model::schema::RowIdentity;
 use moorage_core::plan::table::{PlannedColumn, TablePlan};
+use moorage_core::value::moment::Moment;
 use moorage_core::{Position, TableName, TableSchema};
 use std::sync::Arc;
 
@@ -51,6 +53,7 @@ pub(super) fn plan(target: &dyn Target, name: &str, identity: RowIdentity) -> Ta
         on_reject: Default::default(),
         mismatch: Default::default(),
         comment: None,
+        kept_as: KeptAs::default(),
         fingerprint: String::new(),
         structure: None,
         each_change: false,
@@ -69,6 +72,7 @@ pub(super) fn checkpoint(position: &str) -> Checkpoint {
         position: position.into(),
         proof: String::new(),
         sequence: 0,
+        valid_from: Moment::default(),
         committed_at: None,
         captured_at: None,
         merged_at: None,
@@ -109,7 +113,7 @@ pub(super) async fn merged(
 
 /// A batch of changes of one table, as it is handed to a target.
 pub(super) fn prepared(plan: &TablePlan, block: ChangeBlock) -> Arc<[TableBatch]> {
-    Arc::new([TableBatch::of(Arc::new(plan.clone()), vec![block]).unwrap()])
+    Arc::new([TableBatch::of(Arc::new(plan.clone()), vec![block], false).unwrap()])
 }
 
 /// A transaction that ends at a position.

@@ -17,6 +17,7 @@ use moorage_core::checkpoint::stored::{Checkpoint, Stage};
 use moorage_core::plan::make::plan;
 use moorage_core::plan::table::TablePlan;
 use moorage_core::project::config::Project;
+use moorage_core::value::moment::Moment;
 use std::sync::{Arc, Mutex};
 use tokio::sync::mpsc;
 
@@ -59,6 +60,7 @@ fn checkpoint(source_state: &moorage_adapter::CaptureState, position: String) ->
         position,
         proof: String::new(),
         sequence: 0,
+        valid_from: Moment::default(),
         committed_at: None,
         captured_at: None,
         merged_at: None,

@@ -237,7 +237,7 @@ async fn reading_again(under_test: &dyn TargetUnderTest, target: &dyn Target) {
     let mark = SnapshotMark { text: "m2".into(), complete_at: Position::new(&[9], "9") };
     for commits in [false, true] {
         let later = block_of(&berths.schema, &transaction, &mut 0, &ops, no_old);
-        let later = TableBatch::of(Arc::new(berths.clone()), vec![later]).unwrap();
+        let later = TableBatch::of(Arc::new(berths.clone()), vec![later], false).unwrap();
         let end = LoadedTable {
             state: TableState::Live,
             mark: Some(mark.clone()),

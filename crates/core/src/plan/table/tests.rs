@@ -85,6 +85,7 @@ fn plan() -> TablePlan {
         on_reject: OnReject::SetAside,
         mismatch: Mismatch::Adjust,
         comment: Some("about".into()),
+        kept_as: KeptAs::default(),
         fingerprint: "7: c t".into(),
         structure: None,
         each_change: false,

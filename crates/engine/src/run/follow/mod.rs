@@ -140,6 +140,7 @@ impl<'a> Driver<'a> {
             ),
             at: source.parse_position(&checkpoint.position),
             sequence: checkpoint.sequence,
+            valid_from: checkpoint.valid_from,
             settled: settled.and_then(|s| Some((source.parse_position(&s.position)?, s.sequence))),
             until: context.options.until_caught_up.then(until),
         };

@@ -1,0 +1,374 @@
+//! What tables that keep changes or versions hold, by property: against the rows at each position.
+
+use super::prepare::TableBatch;
+use super::tests::{Log, Row, Table, Wish, int, play, wish};
+use super::trail::unknown;
+use super::write_set::{Write, WriteSet};
+use crate::apply::net::Cells;
+use crate::change::block::ChangeBlock;
+use crate::change::kind::Transaction;
+use crate::change::sequence::Sequence;
+use crate::drift::tests::{config, planned, table};
+use crate::model::described::LogIdentity;
+use crate::model::kept_as::Added;
+use crate::model::position::Position;
+use crate::model::schema::RowIdentity;
+use crate::plan::table::TablePlan;
+use crate::value::column::{Value, value_text};
+use crate::value::moment::Moment;
+use chrono::{DateTime, TimeDelta};
+use proptest::prelude::*;
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+/// A transaction: when its source says that it was committed, in seconds, and what it does, in one or two stretches.
+type Wished = (i64, Vec<Wish>, Vec<Wish>);
+
+/// Whether a batch ends behind a transaction, and whether one is written in two parts.
+type Cuts = (bool, bool);
+
+fn wished() -> impl Strategy<Value = Vec<(Wished, Cuts)>> {
+    let wishes = || prop::collection::vec(wish(), 0..5);
+    let transaction = (0i64..3, wishes(), wishes());
+    prop::collection::vec((transaction, any::<Cuts>()), 0..10)
+}
+
+fn seconds(at: i64) -> DateTime<chrono::Utc> {
+    DateTime::UNIX_EPOCH + TimeDelta::seconds(1_000_000 + at)
+}
+
+/// When the first snapshot was taken: later than the source says of many commits behind it.
+fn snapshot_at() -> Moment {
+    Moment::of(seconds(1))
+}
+
+fn plan_of(keep: &str, identity: LogIdentity) -> Arc<TablePlan> {
+    let source = table("1:id:int64 2:a:int64 3:b:int64");
+    planned(
+        &config(&format!("keep = \"{keep}\"")),
+        &crate::model::described::SourceTable { identity, ..source },
+    )
+}
+
+/// The state of the table behind a transaction.
+struct State {
+    valid_from: Moment,
+    position: String,
+    rows: Table,
+}
+
+/// Plays transactions, hands their batches to a target, and gives the states that there were.
+fn play_all(
+    plan: &Arc<TablePlan>,
+    before: &Table,
+    wished: &[(Wished, Cuts)],
+    full: bool,
+    mut apply: impl FnMut(&TableBatch),
+) -> Vec<State> {
+    let mut rows = before.clone();
+    let mut states = vec![State { valid_from: snapshot_at(), position: String::new(), rows: rows.clone() }];
+    let mut sequence = Sequence::behind(0, snapshot_at());
+    let mapper = plan.mapper().unwrap().unwrap();
+    let (mut waiting, mut goes_on, mut order) = (Vec::new(), false, 0);
+    let mut flush = |waiting: &mut Vec<ChangeBlock>, goes_on| {
+        if !waiting.is_empty() {
+            apply(&TableBatch::of(plan.clone(), std::mem::take(waiting), goes_on).unwrap());
+        }
+    };
+    for (number, ((at, first, second), (ends, in_parts))) in wished.iter().enumerate() {
+        let position = Position::new(&[number as u64 + 1], number.to_string());
+        let transaction = Transaction { position, proof: String::new(), committed_at: seconds(*at) };
+        let transaction = Arc::new(transaction);
+        for (stretch, wishes) in [first, second].into_iter().enumerate() {
+            let mut log = Log::new(plan.schema.identity.clone());
+            log.builder = crate::change::builder::ChangeBlockBuilder::new(plan.schema.clone());
+            (log.transaction, log.order, log.full) = (transaction.clone(), order, full);
+            play(wishes, &mut rows, &mut log);
+            order = log.order;
+            let block = mapper.block(&log.builder.finish().unwrap()).unwrap();
+            let mut blocks = [block];
+            sequence.number(&mut blocks);
+            waiting.extend(blocks.into_iter().filter(|b| !b.is_empty()));
+            if stretch == 0 && *in_parts && !waiting.is_empty() {
+                flush(&mut waiting, goes_on);
+                goes_on = true;
+            }
+        }
+        let position = transaction.position.sortable();
+        states.push(State { valid_from: sequence.last().valid_from, position, rows: rows.clone() });
+        if *ends {
+            flush(&mut waiting, goes_on);
+            goes_on = false;
+        }
+    }
+    flush(&mut waiting, goes_on);
+    states
+}
+
+fn text(cells: &Cells, images: &[&ChangeBlock], column: usize) -> Option<String> {
+    value_text(cells.at(column).map_or(Value::Null, |image| image.value(images, column)))
+}
+
+fn number(cells: &Cells, images: &[&ChangeBlock], column: usize) -> Option<i64> {
+    match cells.at(column).map_or(Value::Null, |image| image.value(images, column)) {
+        Value::Null => None,
+        value => Some(int(value)),
+    }
+}
+
+/// A row of a trail.
+#[derive(Clone, Debug)]
+struct Change {
+    operation: String,
+    at: (String, i64),
+    row: [Option<i64>; 3],
+    unchanged: Option<String>,
+}
+
+/// A plain target for a trail.
+#[derive(Default)]
+struct Trail(Vec<Change>);
+
+impl Trail {
+    fn read(rows: &Table) -> Self {
+        let row = |row: &Row| Change {
+            operation: "snapshot".into(),
+            at: (String::new(), 0),
+            row: row.map(Some),
+            unchanged: None,
+        };
+        Self(rows.values().map(row).collect())
+    }
+
+    fn apply(&mut self, batch: &TableBatch) {
+        let images = batch.images();
+        let place = |added| batch.plan.place_of(added).unwrap();
+        let last_of = |of: &Cells| {
+            let key = number(of, &images, 0);
+            self.0.iter().rev().find(|change| change.row[0] == key).cloned()
+        };
+        let found: Vec<Option<Change>> =
+            batch.set.rows.iter().map(|row| row.moved_from.as_ref().and_then(last_of)).collect();
+        for step in batch.set.steps() {
+            let Write::Append(rows) = step else { panic!("{step:?} in a trail") };
+            for at in rows {
+                let row = &batch.set.rows[at];
+                let own = |c: usize| number(&row.cells, &images, c);
+                let of_before = |c: usize| found[at].as_ref().and_then(|found| found.row[c]);
+                let cell = |c: usize| if row.cells.at(c).is_some() { own(c) } else { of_before(c) };
+                let unchanged = match &row.moved_from {
+                    Some(_) => unknown(&batch.plan, row, found[at].as_ref().map(|f| f.unchanged.as_deref())),
+                    None => text(&row.cells, &images, place(Added::Unchanged)),
+                };
+                self.0.push(Change {
+                    operation: text(&row.cells, &images, place(Added::Operation)).unwrap(),
+                    at: (
+                        text(&row.cells, &images, place(Added::Position)).unwrap(),
+                        number(&row.cells, &images, place(Added::Order)).unwrap(),
+                    ),
+                    row: [cell(0), cell(1), cell(2)],
+                    unchanged,
+                });
+            }
+        }
+    }
+
+    /// The rows at a position, by a plain replay.
+    fn replayed(&self, position: &str) -> Table {
+        let mut rows = Table::new();
+        for change in self.0.iter().filter(|change| change.at.0.as_str() <= position) {
+            let key = change.row[0];
+            match change.operation.as_str() {
+                "truncate" => rows.clear(),
+                "delete" => assert!(rows.remove(&key.unwrap()).is_some(), "{change:?} of no row"),
+                operation => {
+                    let before = rows.insert(key.unwrap(), change.row.map(|c| c.expect("a value")));
+                    assert_eq!(before.is_some(), operation == "update", "{change:?}");
+                }
+            }
+        }
+        rows
+    }
+}
+
+/// A version of a row.
+#[derive(Clone, Debug)]
+struct Version {
+    row: Row,
+    since: String,
+    until: Option<String>,
+}
+
+/// A plain target for versions.
+struct Versions(Vec<Version>);
+
+impl Versions {
+    fn read(rows: &Table) -> Self {
+        let since = snapshot_at().to_string();
+        Self(rows.values().map(|row| Version { row: *row, since: since.clone(), until: None }).collect())
+    }
+
+    fn valid(&self, key: i64) -> Option<usize> {
+        self.0.iter().position(|version| version.row[0] == key && version.until.is_none())
+    }
+
+    fn end(&mut self, at: usize, moment: Moment, goes_on: bool) {
+        match self.0[at].since == moment.to_string() {
+            true => {
+                assert!(goes_on, "a version of no time");
+                self.0.swap_remove(at);
+            }
+            false => self.0[at].until = Some(moment.to_string()),
+        }
+    }
+
+    fn apply(&mut self, batch: &TableBatch) {
+        let images = batch.images();
+        let place = |added| batch.plan.place_of(added).unwrap();
+        let set: &WriteSet = &batch.set;
+        let borrowed: BTreeMap<usize, Row> = set
+            .borrowed()
+            .map(|(at, key)| (at, self.0[self.valid(number(key, &images, 0).unwrap()).unwrap()].row))
+            .collect();
+        let goes_on = set.ends.as_ref().unwrap().goes_on;
+        for step in set.steps() {
+            match step {
+                Write::End(gone, moments) => {
+                    for (gone, moment) in gone.iter().zip(moments) {
+                        let key = number(&gone.key, &images, 0).unwrap();
+                        let at = self.valid(key).expect("a version that is valid");
+                        self.end(at, *moment, goes_on);
+                    }
+                }
+                Write::EndRest(moment) => {
+                    while let Some(at) = self.0.iter().position(|version| version.until.is_none()) {
+                        self.end(at, moment, goes_on);
+                    }
+                }
+                Write::Append(rows) => {
+                    for at in rows {
+                        let cells = &set.rows[at].cells;
+                        let cell = |c| number(cells, &images, c).unwrap_or_else(|| borrowed[&at][c]);
+                        let since = text(cells, &images, place(Added::Since)).unwrap();
+                        let until = text(cells, &images, place(Added::Until));
+                        self.0.push(Version { row: [cell(0), cell(1), cell(2)], since, until });
+                    }
+                }
+                other => panic!("{other:?} in a table of versions"),
+            }
+        }
+    }
+
+    fn at(&self, moment: Moment) -> Table {
+        let moment = moment.to_string();
+        let is_valid = |version: &&Version| {
+            version.since <= moment && version.until.as_ref().is_none_or(|until| moment < *until)
+        };
+        let valid: Vec<&Version> = self.0.iter().filter(is_valid).collect();
+        let rows: Table = valid.iter().map(|version| (version.row[0], version.row)).collect();
+        assert_eq!(rows.len(), valid.len(), "two versions of a key are valid at {moment}");
+        rows
+    }
+}
+
+fn as_table(rows: BTreeMap<i64, (i64, i64)>) -> Table {
+    rows.into_iter().map(|(k, (a, b))| (k, [k, a, b])).collect()
+}
+
+fn identity(full: bool) -> LogIdentity {
+    let key = vec!["id".to_string()];
+    if full { LogIdentity::Full { key: Some(key) } } else { LogIdentity::Key(key) }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { failure_persistence: None, cases: 2000, ..ProptestConfig::default() })]
+
+    #[test]
+    fn replaying_a_trail_gives_the_rows_at_every_position(
+        before in prop::collection::btree_map(0i64..6, (0i64..100, 0i64..100), 0..6),
+        wished in wished(),
+        full in any::<bool>(),
+    ) {
+        let before = as_table(before);
+        let mut trail = Trail::read(&before);
+        let states = play_all(&plan_of("changes", identity(full)), &before, &wished, full, |batch| trail.apply(batch));
+        for state in &states {
+            prop_assert_eq!(&trail.replayed(&state.position), &state.rows, "at {}", state.position);
+        }
+        prop_assert!(trail.0.iter().all(|change| change.unchanged.is_none()), "the snapshot knows all");
+        let places: Vec<_> = trail.0.iter().filter(|c| c.operation != "snapshot").map(|c| &c.at).collect();
+        prop_assert!(places.is_sorted_by(|a, b| a < b), "in order, none twice: {:?}", places);
+    }
+
+    #[test]
+    fn the_versions_that_are_valid_at_a_time_are_the_rows_at_that_time(
+        before in prop::collection::btree_map(0i64..6, (0i64..100, 0i64..100), 0..6),
+        wished in wished(),
+        full in any::<bool>(),
+    ) {
+        let before = as_table(before);
+        let mut versions = Versions::read(&before);
+        let states = play_all(&plan_of("versions", identity(full)), &before, &wished, full, |batch| versions.apply(batch));
+        for version in &versions.0 {
+            prop_assert!(version.until.as_ref().is_none_or(|until| version.since < *until), "{version:?} is of no time");
+        }
+        for (at, state) in states.iter().enumerate() {
+            let next = states.get(at + 1).map_or(Moment::of(seconds(100)), |next| next.valid_from);
+            // A transaction that changed nothing has no time of its own.
+            if next > state.valid_from {
+                prop_assert_eq!(&versions.at(state.valid_from), &state.rows, "at {}", state.valid_from);
+            }
+        }
+    }
+
+    #[test]
+    fn a_trail_of_rows_without_a_key_adds_up_to_the_rows(
+        before in prop::collection::btree_map(0i64..6, (0i64..2, 0i64..2), 0..6),
+        wished in wished(),
+    ) {
+        let before = as_table(before);
+        let plan = plan_of("changes", LogIdentity::Full { key: None });
+        prop_assert_eq!(&plan.mapped.identity, &RowIdentity::WholeRow);
+        let mut trail = Trail::read(&before);
+        let states = play_all(&plan, &before, &wished, true, |batch| trail.apply(batch));
+        let mut rows: Vec<Row> = Vec::new();
+        for change in &trail.0 {
+            let row = change.row.map(|c| c.unwrap_or(-1));
+            match change.operation.as_str() {
+                "truncate" => rows.clear(),
+                "delete" => {
+                    let at = rows.iter().position(|other| *other == row);
+                    rows.swap_remove(at.expect("a deleted row was there"));
+                }
+                _ => rows.push(row),
+            }
+        }
+        rows.sort_unstable();
+        prop_assert_eq!(rows, states.last().unwrap().rows.values().copied().collect::<Vec<_>>());
+    }
+}
+
+/// Without a snapshot nobody knows what the log leaves out, until it tells.
+#[test]
+fn values_that_nobody_knows_are_named() {
+    let plan = plan_of("changes", identity(false));
+    let before: Table = [(1, [1, 10, 20])].into();
+    let mut trail = Trail::default();
+    let update = |a, b| Wish::Update(1, None, a, b);
+    let wished = [
+        ((0, vec![update(Some(11), None)], vec![]), (true, false)),
+        ((0, vec![update(None, Some(21)), update(Some(12), None)], vec![]), (true, false)),
+        ((0, vec![update(Some(13), None)], vec![]), (true, false)),
+    ];
+    play_all(&plan, &before, &wished, false, |batch| trail.apply(batch));
+    let told: Vec<_> = trail.0.iter().map(|c| (c.row, c.unchanged.as_deref())).collect();
+    assert_eq!(
+        told,
+        [
+            ([Some(1), Some(11), None], Some("[\"b\"]")),
+            ([Some(1), Some(11), Some(21)], None),
+            ([Some(1), Some(12), Some(21)], None),
+            ([Some(1), Some(13), Some(21)], None),
+        ]
+    );
+}
