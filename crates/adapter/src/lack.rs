@@ -16,6 +16,8 @@ pub enum Lack {
     ChangingRows,
     /// Setting changes aside that it refuses.
     SettingAside,
+    /// Keeping changes, or versions, and not only the current rows.
+    Keeping,
     /// Altering the columns of a table that has rows.
     Altering,
 }
@@ -28,6 +30,7 @@ impl fmt::Display for Lack {
             Self::EachChange => "it tells what the changes of a stretch came to",
             Self::ChangingRows => "it only appends rows",
             Self::SettingAside => "it sets no changes aside",
+            Self::Keeping => "it keeps the current rows alone",
             Self::Altering => "it does not alter the columns of a table that has rows",
         })
     }

@@ -27,9 +27,9 @@ pub use as_source::{
     StreamStart, Waiting,
 };
 pub use as_target::{
-    Committing, DecideTarget, DependentView, ExistingTable, Guarantees, InspectTarget, LEASE, LoadTarget,
-    LoadedTable, Memo, MemoKind, Merge, RENEW_EVERY, RecallTarget, Reject, Replacement, Replacing, Settle,
-    Settled, Surveyed, TableProgress, Target, TargetAddress, WriteTarget,
+    Committing, CountsFrom, DecideTarget, DependentView, ExistingTable, Guarantees, InspectTarget, LEASE,
+    LoadTarget, LoadedTable, Memo, MemoKind, Merge, RENEW_EVERY, RecallTarget, Reject, Replacement,
+    Replacing, Settle, Settled, Surveyed, TableProgress, Target, TargetAddress, WriteTarget,
 };
 pub use console::{Console, ConsoleDialect};
 pub use doing::Doing;

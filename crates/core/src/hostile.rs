@@ -107,6 +107,7 @@ fn block() -> ChangeBlock {
             position: Position::new(&[at], at.to_string()),
             proof: "p".into(),
             committed_at: chrono::DateTime::UNIX_EPOCH,
+            found: None,
         });
         for rows in [&mut builder.new, &mut builder.old] {
             for (column, value) in

@@ -2,7 +2,7 @@
 
 use crate::rows::Row;
 use arrow::array::RecordBatch;
-use moorage_adapter::{AdapterError, Result};
+use moorage_adapter::{AdapterError, Lack, Result};
 use moorage_core::Column;
 use moorage_core::apply::net::Cells;
 use moorage_core::apply::prepare::TableBatch;
@@ -115,6 +115,9 @@ pub(crate) fn carry_out(rows: &mut Vec<TextRow>, batch: &TableBatch) -> Result<T
                     let at = rows.iter().position(|r| *r == whole).ok_or_else(missing)?;
                     rows.remove(at);
                 }
+            }
+            Write::End(..) | Write::EndRest(_) => {
+                return Err(AdapterError::Lacking { system: "tests".into(), lack: Lack::Keeping });
             }
             Write::Append(new) => rows.extend(new.into_iter().map(|at| built(at, None))),
             Write::Put(some) | Write::Patch(some) => {

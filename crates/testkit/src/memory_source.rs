@@ -188,6 +188,7 @@ fn segments(at: usize, logged: &Logged, tables: &[Streamed], order: &mut u64) ->
         position: position(at),
         proof: logged.proof.clone(),
         committed_at: chrono::Utc::now(),
+        found: None,
     });
     let mut segments = Vec::new();
     for part in logged.ops.chunks(SEGMENT) {

@@ -39,7 +39,7 @@ pub struct MemoryTarget {
 const GUARANTEES: Guarantees = Guarantees {
     committing: Committing::Together,
     replacing: Replacing::AtOnce,
-    lacks: &[Lack::SettingAside, Lack::Looks, Lack::Altering],
+    lacks: &[Lack::SettingAside, Lack::Looks, Lack::Altering, Lack::Keeping],
 };
 
 impl Default for MemoryTarget {

@@ -30,7 +30,7 @@ mod write;
 pub use decide::{DecideTarget, Reject, Settle, Settled};
 pub use guarantees::{Committing, Guarantees, Replacing};
 pub use inspect::{DependentView, ExistingTable, InspectTarget, TargetAddress};
-pub use load::{LoadTarget, LoadedTable, Surveyed};
+pub use load::{CountsFrom, LoadTarget, LoadedTable, Surveyed};
 pub use recall::{Memo, MemoKind, RecallTarget};
 pub use write::{LEASE, Merge, RENEW_EVERY, Replacement, TableProgress, WriteTarget};
 

@@ -33,6 +33,7 @@ mod hostile;
 mod identities;
 mod interfering;
 mod joining;
+mod keeping;
 mod lagging;
 mod load;
 mod mapping;

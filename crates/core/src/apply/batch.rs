@@ -238,6 +238,7 @@ mod tests {
                 position: Position::new(&[rank], rank.to_string()),
                 proof: String::new(),
                 committed_at: chrono::DateTime::UNIX_EPOCH,
+                found: None,
             })
         });
         Segment { last_commit, in_transaction, ..Segment::default() }

@@ -77,7 +77,8 @@ fn play_all(
     };
     for (number, ((at, first, second), (ends, in_parts))) in wished.iter().enumerate() {
         let position = Position::new(&[number as u64 + 1], number.to_string());
-        let transaction = Transaction { position, proof: String::new(), committed_at: seconds(*at) };
+        let transaction =
+            Transaction { position, proof: String::new(), committed_at: seconds(*at), found: None };
         let transaction = Arc::new(transaction);
         for (stretch, wishes) in [first, second].into_iter().enumerate() {
             let mut log = Log::new(plan.schema.identity.clone());

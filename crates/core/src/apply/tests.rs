@@ -66,6 +66,7 @@ impl Log {
             position: Position::new(&[1], "1"),
             proof: String::new(),
             committed_at: chrono::DateTime::UNIX_EPOCH,
+            found: None,
         };
         Self {
             builder: ChangeBlockBuilder::new(schema(identity)),
@@ -250,7 +251,7 @@ fn nothing_is_reduced_across_an_alteration() {
         let images = Images { new: true, old: None, unchanged: None };
         let position = Position::new(&[1], "1");
         let committed_at = chrono::DateTime::UNIX_EPOCH;
-        let transaction = Arc::new(Transaction { position, proof: String::new(), committed_at });
+        let transaction = Arc::new(Transaction { position, proof: String::new(), committed_at, found: None });
         builder.push(ChangeKind::Insert, 1, &transaction, images, 8);
         Collected::Rows(Box::new(builder.finish().unwrap()))
     };

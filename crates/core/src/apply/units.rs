@@ -182,6 +182,7 @@ mod tests {
             position: Position::new(&[1], "1"),
             proof: String::new(),
             committed_at: chrono::DateTime::UNIX_EPOCH,
+            found: None,
         });
         let mut builder = ChangeBlockBuilder::new(schema);
         for (order, (kind, old, new)) in changes.iter().enumerate() {

@@ -238,8 +238,12 @@ mod tests {
         let schema = Arc::new(TableSchema { table: TableName::new("main", "stays"), columns, identity });
         let mut block = ChangeBlockBuilder::new(schema);
         let position = Position::new(&[7], "7");
-        let transaction =
-            Arc::new(Transaction { position, proof: String::new(), committed_at: DateTime::UNIX_EPOCH });
+        let transaction = Arc::new(Transaction {
+            position,
+            proof: String::new(),
+            committed_at: DateTime::UNIX_EPOCH,
+            found: None,
+        });
         let push = |rows: &mut crate::value::column::RowsBuilder, id, state, total| {
             assert!(rows.columns[0].push(Value::Int(id)));
             assert!(rows.columns[1].push(Value::Text(state)));
@@ -291,6 +295,7 @@ mod tests {
                     position,
                     proof: String::new(),
                     committed_at: DateTime::UNIX_EPOCH,
+                    found: None,
                 });
                 let text = format!("state {id}");
                 let kind = [ChangeKind::Insert, ChangeKind::Update, ChangeKind::Delete][id as usize % 3];

@@ -28,6 +28,21 @@ pub struct Transaction {
     pub proof: String,
     /// When it was committed, by the source's clock.
     pub committed_at: DateTime<Utc>,
+    /// Of a source that is looked at: in which look it was found. None where transactions come one by one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub found: Option<FoundIn>,
+}
+
+/// Where a transaction stands in the look that found it. All changes with the same place there are of one transaction, as far
+/// as the source can tell.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct FoundIn {
+    /// The position at which the look ends: all that it found is merged at once.
+    pub ends: Position,
+    /// The order of transactions in it: of two that changed the same row, the later one has the greater number.
+    pub nth: u64,
+    /// When it was committed, as near as can be told: later for greater numbers.
+    pub at: DateTime<Utc>,
 }
 
 /// Which columns an update did not carry; `true` means "unchanged, value not in the log".

@@ -74,8 +74,9 @@ pub enum PieceEnd {
     Open,
     /// The batch ends here.
     Batch(Ended),
-    /// Nothing was collected: rows that were read again are put in place, and the checkpoint stays.
-    Replacing,
+    /// Nothing was collected: rows that were read again are put in place, and the checkpoint stays at its position. What is
+    /// read now is valid from this place on.
+    Replacing(Place),
 }
 
 /// The end of a batch.
@@ -374,7 +375,7 @@ impl<F> Follow<F> {
         }
         // On a quiet source no batch comes: then the loaded rows take their place in one of their own.
         if self.is_idle() && self.at.clone().is_some_and(|at| self.is_due(&at)) {
-            let piece = Piece { deeds: Vec::new(), end: PieceEnd::Replacing };
+            let piece = Piece { deeds: Vec::new(), end: PieceEnd::Replacing(self.sequence.tick()) };
             return Ok(Next::Apply(self.hand_out(piece)));
         }
         Ok(Next::Wait { until: due, reads: self.reads() })
@@ -456,7 +457,7 @@ impl<F> Follow<F> {
                 self.applying = Some(None);
                 return piece;
             }
-            PieceEnd::Replacing => true,
+            PieceEnd::Replacing(_) => true,
             PieceEnd::Batch(ended) => {
                 ended.replaces = self.is_due(&ended.end.transaction.position);
                 ended.replaces
@@ -468,7 +469,7 @@ impl<F> Follow<F> {
         self.open = false;
         let at = match &piece.end {
             PieceEnd::Batch(ended) => Some(ended.end.transaction.position.clone()),
-            PieceEnd::Open | PieceEnd::Replacing => None,
+            PieceEnd::Open | PieceEnd::Replacing(_) => None,
         };
         self.applying = Some(at);
         piece

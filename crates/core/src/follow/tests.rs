@@ -66,6 +66,7 @@ fn blocks(at: u64, orders: impl Iterator<Item = u64>) -> Vec<ChangeBlock> {
         position: position(at),
         proof: String::new(),
         committed_at: DateTime::UNIX_EPOCH,
+        found: None,
     });
     let mut builders = ["berths", "vessels"].map(|name| ChangeBlockBuilder::new(plan(name).schema));
     for order in orders {
@@ -99,8 +100,12 @@ fn transaction(at: u64, first: u64, count: u64, per_segment: u64) -> Vec<Segment
             ..Segment::default()
         })
         .collect();
-    let end =
-        Transaction { position: position(at), proof: String::new(), committed_at: DateTime::UNIX_EPOCH };
+    let end = Transaction {
+        position: position(at),
+        proof: String::new(),
+        committed_at: DateTime::UNIX_EPOCH,
+        found: None,
+    };
     let last = segments.last_mut().unwrap();
     (last.in_transaction, last.commits, last.last_commit) = (false, 1, Some(Arc::new(end)));
     segments
@@ -134,7 +139,7 @@ impl Applied {
                 let at = ended.end.transaction.position.first();
                 self.ends.push((at, self.changes.len(), ended.replaces));
             }
-            PieceEnd::Replacing => {
+            PieceEnd::Replacing(_) => {
                 let at = self.ends.last().map_or(0, |e| e.0);
                 self.ends.push((at, self.changes.len(), true));
             }
@@ -467,7 +472,7 @@ fn all_has_arrived_only_when_it_is_known_that_nobody_asked() {
     assert!(matches!(machine.next(now), Ok(Next::Begin)));
     assert!(matches!(machine.next(now), Ok(Next::Wait { .. })), "and for the rows");
     machine.loaded(position(1));
-    assert!(matches!(machine.next(now), Ok(Next::Apply(Piece { end: PieceEnd::Replacing, .. }))));
+    assert!(matches!(machine.next(now), Ok(Next::Apply(Piece { end: PieceEnd::Replacing(_), .. }))));
     machine.applied();
     assert!(matches!(machine.next(now), Ok(Next::End(End::CaughtUp))));
 }

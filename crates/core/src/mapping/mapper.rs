@@ -6,11 +6,13 @@ use crate::change::kind::Change;
 use crate::expr::{EvalError, Expr};
 use crate::mapping::outputs::{Mapping, Output};
 use crate::mapping::routes::Routes;
+use crate::model::kept_as::{Added, KeptAs, Operation};
 use crate::model::policy::{OnMisfit, Stamp};
 use crate::model::schema::TableSchema;
 use crate::model::types::LogicalType;
 use crate::value::column::{ColumnBuilder, Value, value_at, value_text};
 use crate::value::convert::convert;
+use crate::value::moment::Moment;
 use arrow::array::{
     Array, ArrayRef, BooleanArray, RecordBatch, RecordBatchOptions, UInt32Array, new_null_array,
 };
@@ -41,6 +43,9 @@ pub struct Mapper {
     mapped: Arc<TableSchema>,
     outputs: Vec<(Output, Option<Expr>)>,
     condition: Option<Expr>,
+    kept_as: KeptAs,
+    /// From when on rows of a snapshot count.
+    valid_from: Moment,
 }
 
 type Mapped<T> = Result<T, MapError>;
@@ -74,7 +79,21 @@ impl Mapper {
             mapped: mapped.clone(),
             outputs: outputs.collect::<Result<_, String>>()?,
             condition: condition.map(|text| Expr::parse_condition(text, columns)).transpose()?,
+            kept_as: KeptAs::default(),
+            valid_from: Moment::default(),
         }))
+    }
+
+    /// The same for a table that keeps rows so.
+    #[must_use]
+    pub fn keeping(self, kept_as: &KeptAs) -> Self {
+        Self { kept_as: kept_as.clone(), ..self }
+    }
+
+    /// The same where rows of a snapshot count from a moment on.
+    #[must_use]
+    pub fn reading_at(self, valid_from: Moment) -> Self {
+        Self { valid_from, ..self }
     }
 
     /// Whether some rows are not carried.
@@ -91,7 +110,35 @@ impl Mapper {
             None => rows.clone(),
             Some(_) => filter_record_batch(rows, &self.passing(rows)?).map_err(failed)?,
         };
-        self.outputs(&kept, &mut |_, _| None)
+        self.of_snapshot(&self.outputs(&kept, &mut |_, _| None)?)
+    }
+
+    /// The rows with what a snapshot adds to them.
+    fn of_snapshot(&self, rows: &RecordBatch) -> Mapped<RecordBatch> {
+        if self.kept_as.is_plain() {
+            return Ok(rows.clone());
+        }
+        let since = self.valid_from.to_string();
+        let count = rows.num_rows();
+        let constant = |at: usize, value: Value<'_>| {
+            let mut out = ColumnBuilder::new(&self.mapped.columns[at].logical);
+            // Each is of the type that the plan gives the column.
+            let all = (0..count).all(|_| out.push(value));
+            debug_assert!(all, "{value:?} is of another type");
+            out.finish()
+        };
+        let mut columns = rows.columns().to_vec();
+        for (at, (output, _)) in self.outputs.iter().enumerate() {
+            let Output::Added(added) = output else { continue };
+            columns[at] = match added {
+                Added::Operation => constant(at, Value::Text(self.kept_as.word(Operation::Snapshot))),
+                Added::Position => constant(at, Value::Text("")),
+                Added::Order => constant(at, Value::Int(0)),
+                Added::Since => constant(at, Value::Text(&since)),
+                Added::CommittedAt | Added::Unchanged | Added::Until => continue,
+            };
+        }
+        self.batch(columns, count)
     }
 
     fn passing(&self, rows: &RecordBatch) -> Mapped<BooleanArray> {

@@ -159,8 +159,12 @@ fn log(plan: &TablePlan, steps: &[Step], whole: bool) -> (ChangeBlock, BTreeMap<
     let mut rows: BTreeMap<i64, Stay> = BTreeMap::new();
     let mut block = ChangeBlockBuilder::new(plan.schema.clone());
     let at = DateTime::UNIX_EPOCH;
-    let transaction =
-        Arc::new(Transaction { position: Position::new(&[9], "9"), proof: String::new(), committed_at: at });
+    let transaction = Arc::new(Transaction {
+        position: Position::new(&[9], "9"),
+        proof: String::new(),
+        committed_at: at,
+        found: None,
+    });
     for (order, step) in steps.iter().enumerate() {
         let (kind, old, new) = match step {
             Step::Put(id, nights) => {

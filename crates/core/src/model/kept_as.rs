@@ -140,6 +140,9 @@ pub struct KeptAs {
     /// Whether old values stand beside the new ones of each change.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub old_values: bool,
+    /// The view beside a table that keeps changes that has the current rows: its full name in the target.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub view: Option<String>,
 }
 
 impl KeptAs {

@@ -31,6 +31,8 @@ pub struct TableRule {
     pub keep: Option<Keep>,
     /// Whether a table that keeps changes has old values beside the new ones.
     pub old_values: Option<bool>,
+    /// How the view of current rows beside a table that keeps changes is named, if not as the pipeline says.
+    pub view: Option<String>,
     /// What to do with rows that were there before.
     pub existing_rows: Option<ExistingRows>,
     /// What becomes of a change that the target refuses.
@@ -53,7 +55,7 @@ impl TableRule {
     /// How the target table keeps rows.
     pub fn kept_as(&self) -> KeptAs {
         let keep = self.keep.unwrap_or_default();
-        KeptAs { keep, old_values: keep == Keep::Changes && self.old_values.unwrap_or_default() }
+        KeptAs { keep, old_values: keep == Keep::Changes && self.old_values.unwrap_or_default(), view: None }
     }
 
     /// Adds what a later rule says, which wins.
@@ -74,6 +76,7 @@ impl TableRule {
         win(&mut self.condition, &later.condition);
         win(&mut self.keep, &later.keep);
         win(&mut self.old_values, &later.old_values);
+        win(&mut self.view, &later.view);
         win(&mut self.existing_rows, &later.existing_rows);
         win(&mut self.on_reject, &later.on_reject);
         win(&mut self.mismatch, &later.mismatch);

@@ -3,7 +3,9 @@
 use super::columns;
 use crate::model::described::SourceTable;
 use crate::model::finding::Reason;
+use crate::model::kept_as::{Keep, KeptAs};
 use crate::model::name::TableName;
+use crate::model::policy::{ExistingRows, Mismatch, OnReject};
 use crate::model::structure::Structure;
 use crate::pick::naming::Naming;
 use crate::pick::rule::TableRule;
@@ -121,6 +123,7 @@ fn plan_table(
     if let Some(why) = dialect.reserved(&target) {
         return Err(format!("the target table would be named {target}: {why}; change `into`").into());
     }
+    let kept_as = kept_as(rule, ruled_as, (schema.as_deref(), &name), dialect)?;
     let plan = TablePlan {
         schema: Arc::new(mapped.read),
         mapped: Arc::new(mapped.target),
@@ -134,7 +137,7 @@ fn plan_table(
         on_reject: rule.on_reject.unwrap_or_default(),
         mismatch: rule.mismatch.unwrap_or_default(),
         comment: table.comment.clone(),
-        kept_as: rule.kept_as(),
+        kept_as,
         fingerprint: table.fingerprint(),
         structure: Some(Arc::new(Structure::of(table))),
         each_change: false,
@@ -143,27 +146,77 @@ fn plan_table(
     Ok(plan)
 }
 
+/// How a table keeps rows: refused by name where that does not go together with what else the file says.
+fn kept_as(
+    rule: &TableRule,
+    ruled_as: &TableName,
+    (schema, name): (Option<&str>, &str),
+    dialect: &dyn TargetDialect,
+) -> Result<KeptAs, Reason> {
+    let mut kept_as = rule.kept_as();
+    if kept_as.is_plain() {
+        return Ok(kept_as);
+    }
+    let word = kept_as.keep.word();
+    if rule.existing_rows == Some(ExistingRows::Keep) {
+        return Err(format!(
+            "keep = \"{word}\" needs a table of its own, and existing_rows = \"keep\" leaves rows of others in it; change `into`, or take one of the two out"
+        )
+        .into());
+    }
+    if rule.on_reject == Some(OnReject::SetAside) {
+        return Err(format!(
+            "keep = \"{word}\" with on_reject = \"set_aside\" would leave changes out of what is kept; take one of the two out"
+        )
+        .into());
+    }
+    if rule.mismatch == Some(Mismatch::Adjust) && kept_as.keep == Keep::Changes {
+        return Err("keep = \"changes\" assumes nothing of the rows before, so there is nothing for mismatch = \"adjust\"; take one of the two out".into());
+    }
+    if kept_as.keep == Keep::Changes {
+        let (of_view, view) = match rule.view.as_ref() {
+            Some(rule) => Naming::parse(rule)?.place(ruled_as),
+            None => (schema.map(str::to_string), format!("{name}_current")),
+        };
+        if view.is_empty() || view.contains('\0') || of_view.as_ref().is_some_and(String::is_empty) {
+            return Err("the view of current rows would have no name; change `view`".into());
+        }
+        let view = dialect.place(of_view.as_deref(), &view);
+        if let Some(why) = dialect.reserved(&view) {
+            return Err(
+                format!("the view of current rows would be named {view}: {why}; change `view`").into()
+            );
+        }
+        kept_as.view = Some(view);
+    }
+    Ok(kept_as)
+}
+
 /// Two tables that would share a target table are both refused.
 fn refuse_collisions(plan: &mut Plan, dialect: &dyn TargetDialect) {
     let mut by_name: HashMap<String, Vec<TableName>> = HashMap::new();
     for table in &plan.tables {
-        by_name.entry(dialect.fold(&table.target)).or_default().push(table.table().clone());
+        for name in table.makes() {
+            by_name.entry(dialect.fold(name)).or_default().push(table.table().clone());
+        }
     }
     let (kept, colliding): (Vec<_>, Vec<_>) = std::mem::take(&mut plan.tables)
         .into_iter()
-        .partition(|t| by_name[&dialect.fold(&t.target)].len() == 1);
+        .partition(|t| t.makes().all(|name| by_name[&dialect.fold(name)].len() == 1));
     plan.tables = kept;
     for table in colliding {
-        let others: Vec<String> = by_name[&dialect.fold(&table.target)]
-            .iter()
+        let mut others: Vec<String> = table
+            .makes()
+            .flat_map(|name| &by_name[&dialect.fold(name)])
             .filter(|n| *n != table.table())
             .map(ToString::to_string)
             .collect();
+        others.dedup();
         plan.refused.push(Refused {
             table: table.table().clone(),
             reason: format!(
                 "its target table {} would be shared with {}; exclude one, or change `into`",
-                table.target,
+                table.makes().map(String::as_str).collect::<Vec<_>>().join(" or view "),
                 others.join(", ")
             )
             .into(),

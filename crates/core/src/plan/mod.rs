@@ -2,6 +2,7 @@
 
 pub mod carried;
 mod columns;
+pub mod current_rows;
 pub mod dialect;
 pub mod make;
 pub mod table;

@@ -4,7 +4,7 @@ use crate::mapping::mapper::Mapper;
 use crate::mapping::outputs::{Mapping, Output};
 use crate::model::described::{LogIdentity, SourceColumn, SourceTable};
 use crate::model::finding::Fix;
-use crate::model::kept_as::{Added, KeptAs};
+use crate::model::kept_as::{Added, Keep, KeptAs};
 use crate::model::name::TableName;
 use crate::model::policy::{ExistingRows, Mismatch, OnReject};
 use crate::model::schema::{Column, RowIdentity, TableSchema};
@@ -79,7 +79,8 @@ impl TablePlan {
     /// # Errors
     /// If an expression does not fit the columns; in words.
     pub fn mapper(&self) -> Result<Option<Mapper>, String> {
-        Mapper::new(&self.schema, &self.mapped, &self.mapping)
+        let mapper = Mapper::new(&self.schema, &self.mapped, &self.mapping)?;
+        Ok(mapper.map(|mapper| mapper.keeping(&self.kept_as)))
     }
 
     /// The source's table as far as the plan knows it.
@@ -172,6 +173,11 @@ impl TablePlan {
         }
     }
 
+    /// The names of what is made of it in the target: the table, and the view beside it.
+    pub fn makes(&self) -> impl Iterator<Item = &String> {
+        std::iter::once(&self.target).chain(&self.kept_as.view)
+    }
+
     /// How many of its columns are those of the row itself; behind them stand those that what it keeps adds.
     pub fn width(&self) -> usize {
         self.mapping.outputs.iter().take_while(|output| !output.is_of_keeping()).count()
@@ -186,6 +192,14 @@ impl TablePlan {
     /// alone, too. Empty where the whole row is compared.
     pub fn key(&self) -> &[usize] {
         self.mapped.identity.key().unwrap_or(&[])
+    }
+
+    /// The columns that have a value in every row of the target table.
+    pub fn needed(&self) -> Vec<usize> {
+        let key = self.key().iter().copied().filter(|_| self.kept_as.keep != Keep::Changes);
+        let is_needed =
+            |c: &usize| matches!(self.mapping.outputs[*c], Output::Added(added) if added.is_needed());
+        key.chain((self.width()..self.columns.len()).filter(is_needed)).collect()
     }
 
     /// The plan of a table of the same rows that holds the current ones alone.

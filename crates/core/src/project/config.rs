@@ -55,6 +55,9 @@ pub struct PipelineConfig {
     /// Whether a table that keeps changes has old values beside the new ones.
     #[serde(default)]
     pub old_values: bool,
+    /// How the view of current rows beside a table that keeps changes is named; as its table with `_current` behind it, if
+    /// not given.
+    pub view: Option<Spanned<String>>,
     /// How long changes are collected before a merge.
     #[serde(default = "default_merge_every")]
     pub merge_every: Spanned<String>,

@@ -25,7 +25,8 @@ pub(super) fn check(config: &PipelineConfig) -> Result<(), Mistake> {
             return Err(bad(rule.pattern.span(), rule.pattern.get_ref()));
         }
     }
-    let naming = [&config.into].into_iter().chain(config.rule.iter().filter_map(|r| r.into.as_ref()));
+    let of_rules = config.rule.iter().flat_map(|r| r.into.iter().chain(&r.view));
+    let naming = [&config.into].into_iter().chain(&config.view).chain(of_rules);
     for into in naming {
         if let Err(what) = Naming::parse(into.get_ref()) {
             return Err(Mistake::at(into.span(), what, "a name such as \"{schema}_{table:lower}\""));
@@ -42,6 +43,7 @@ impl PipelineConfig {
         let of_pipeline = TableRule {
             keep: Some(self.keep),
             old_values: Some(self.old_values),
+            view: self.view.as_ref().map(|v| v.get_ref().clone()),
             existing_rows: self.existing_rows,
             on_reject: self.on_reject.as_ref().map(|k| *k.get_ref()),
             drift: self.drift.policies(),

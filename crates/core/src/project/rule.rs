@@ -45,6 +45,8 @@ pub struct RuleConfig {
     pub keep: Option<Keep>,
     /// Overrides the pipeline's own.
     pub old_values: Option<bool>,
+    /// How the view of current rows beside a table that keeps changes is named; overrides the pipeline's own.
+    pub view: Option<Spanned<String>>,
     /// Overrides the pipeline's own.
     pub existing_rows: Option<ExistingRows>,
     /// Overrides the pipeline's own.
@@ -168,6 +170,7 @@ impl RuleConfig {
             condition: self.condition.as_ref().map(|c| c.get_ref().clone()),
             keep: self.keep,
             old_values: self.old_values,
+            view: self.view.as_ref().map(|v| v.get_ref().clone()),
             existing_rows: self.existing_rows,
             on_reject: self.on_reject.as_ref().map(|k| *k.get_ref()),
             mismatch: self.mismatch.as_ref().map(|k| *k.get_ref()),

@@ -23,6 +23,12 @@ impl Moment {
         Self(self.0.saturating_add(1))
     }
 
+    /// So many microseconds behind it.
+    #[must_use]
+    pub fn plus(self, micros: u64) -> Self {
+        Self(self.0.saturating_add_unsigned(micros))
+    }
+
     /// As a time; the earliest there is where the calendar library does not reach.
     pub fn time(self) -> DateTime<Utc> {
         DateTime::from_timestamp_micros(self.0).unwrap_or(DateTime::<Utc>::MIN_UTC)

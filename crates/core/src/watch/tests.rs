@@ -36,7 +36,7 @@ fn schema(table: &str) -> Arc<TableSchema> {
 
 fn transaction(number: u64, committed_ms: i64, proof: &str) -> Arc<Transaction> {
     let position = Position::new(&[number], number.to_string());
-    Arc::new(Transaction { position, proof: proof.into(), committed_at: at(committed_ms) })
+    Arc::new(Transaction { position, proof: proof.into(), committed_at: at(committed_ms), found: None })
 }
 
 /// Inserts into a table by a transaction that was committed at a time, by the source's clock.

@@ -28,7 +28,7 @@ pub fn plan_pipeline(pipeline: &Pipeline, found: &[SourceTable]) -> Result<Plan>
         }
     }
     for table in &mut planned.tables {
-        table.each_change = needs_each_change(pipeline);
+        table.each_change = needs_each_change(pipeline, table);
     }
     Ok(planned)
 }

@@ -10,9 +10,9 @@ use moorage_core::plan::make::{Plan, Refused, plan_known};
 use moorage_core::plan::table::TablePlan;
 
 /// Whether what a stretch of changes came to is not enough: a commit that was broken off is finished with the very changes
-/// that it began with.
-pub(super) fn needs_each_change(pipeline: &Pipeline) -> bool {
-    pipeline.target.guarantees().committing == Committing::Following
+/// that it began with; and where more than the current rows is kept, each of them counts.
+pub(super) fn needs_each_change(pipeline: &Pipeline, plan: &TablePlan) -> bool {
+    pipeline.target.guarantees().committing == Committing::Following || !plan.kept_as.is_plain()
 }
 
 /// Tables that are followed go on from the structure that the target's rows have, by the rules as the project file has them
@@ -34,7 +34,7 @@ pub(crate) fn keep_on(
             // By which rules it goes on is seen when it does.
             planned.tables.retain(|t| !t.is_of_same(&stored.plan) && t.target != stored.plan.target);
             planned.refused.retain(|r| r.table != *stored.plan.table());
-            let each_change = needs_each_change(pipeline);
+            let each_change = needs_each_change(pipeline, &stored.plan);
             planned.tables.push(TablePlan { each_change, ..stored.plan.clone() });
             continue;
         }
@@ -44,7 +44,7 @@ pub(crate) fn keep_on(
             Ok(then) => then,
             Err(_) => continue,
         };
-        then.each_change = needs_each_change(pipeline);
+        then.each_change = needs_each_change(pipeline, &then);
         let ddl = match planned.tables.iter().position(is_it) {
             Some(place) => planned.tables.remove(place).ddl,
             // As it is by now it cannot be carried: that is met in its place, and holds it.
@@ -111,7 +111,7 @@ fn plan_again(pipeline: &Pipeline, found: &[SourceTable], known: &SourceTable) -
     let table = found.iter().find(|table| table.id == known.id)?;
     let structure = Structure { known_as: Some(known.name.clone()), ..Structure::of(table) };
     let plan = plan_known(&pipeline.config, &structure, pipeline.target.dialect()).ok()?;
-    Some(TablePlan { each_change: needs_each_change(pipeline), ..plan })
+    Some(TablePlan { each_change: needs_each_change(pipeline, &plan), ..plan })
 }
 
 /// The patterns that mean no table, not by the name that one had when it was read either.
@@ -155,7 +155,7 @@ fn in_the_place_of(pipeline: &Pipeline, gone: &TablePlan, again: &TablePlan) -> 
     let known_as = gone.known_as.clone().filter(|name| name != again.table())?;
     let structure = Structure { known_as: Some(known_as), ..structure.clone() };
     let plan = plan_known(&pipeline.config, &structure, pipeline.target.dialect()).ok()?;
-    Some(TablePlan { each_change: needs_each_change(pipeline), ..plan })
+    Some(TablePlan { each_change: needs_each_change(pipeline, &plan), ..plan })
 }
 
 /// A table that would have the target table of one that is followed, which was called so before, is refused.

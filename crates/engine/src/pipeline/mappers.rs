@@ -7,6 +7,7 @@ use moorage_core::change::segment::Segment;
 use moorage_core::compare::rows::LookedRows;
 use moorage_core::mapping::mapper::{MapError, Mapper};
 use moorage_core::plan::table::TablePlan;
+use moorage_core::value::moment::Moment;
 use moorage_core::{TableName, TableSchema};
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -41,6 +42,13 @@ impl Mappers {
             all.add(plan)?;
         }
         Ok(all)
+    }
+
+    /// The same where rows of a snapshot count from a moment on.
+    #[must_use]
+    pub(crate) fn reading_at(mut self, valid_from: Moment) -> Self {
+        self.mappers = self.mappers.into_iter().map(|(table, m)| (table, m.reading_at(valid_from))).collect();
+        self
     }
 
     fn add(&mut self, plan: &TablePlan) -> Result<()> {

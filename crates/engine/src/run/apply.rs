@@ -9,7 +9,7 @@ use crate::run::keeping::{Keeping, Kept};
 use crate::run::reread::Rereading;
 use crate::run::waiting::unread;
 use chrono::Utc;
-use moorage_adapter::{AdapterError, Durable, Merge, Source, TableProgress, Target};
+use moorage_adapter::{AdapterError, CountsFrom, Durable, Merge, Source, TableProgress, Target};
 use moorage_core::apply::prepare::Deed;
 use moorage_core::checkpoint::stored::{Checkpoint, Stage};
 use moorage_core::drift::alter::{AlterStep, Alteration, Then};
@@ -133,10 +133,22 @@ impl Job {
                 return Ok(Applied { keeping: self.keeping, open, committed: None, replaced: None, full });
             }
             PieceEnd::Batch(ended) => Some(ended),
-            PieceEnd::Replacing => None,
+            PieceEnd::Replacing(place) => {
+                self.from.valid_from = place.valid_from;
+                None
+            }
         };
         if let Some(rereading) = &mut self.rereading {
-            rereading.replace(self.source.as_ref(), merge.as_mut()).await?;
+            let from = match &ended {
+                Some(ended) => {
+                    CountsFrom::behind(Some(&ended.end.transaction.position), ended.place.valid_from)
+                }
+                None => {
+                    let position = self.source.parse_position(&self.from.position);
+                    CountsFrom::behind(position.as_ref(), self.from.valid_from)
+                }
+            };
+            rereading.replace(self.source.as_ref(), merge.as_mut(), &from).await?;
             rereading.plans().for_each(|plan| self.keeping.takes_again(&plan.target));
         }
         let mut memos = Vec::with_capacity(self.records.len());

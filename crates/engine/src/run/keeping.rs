@@ -364,7 +364,7 @@ mod tests {
     fn block(id: i64) -> ChangeBlock {
         let position = Position::new(&[id as u64], id.to_string());
         let (proof, committed_at) = (String::new(), chrono::DateTime::UNIX_EPOCH);
-        let transaction = Arc::new(Transaction { position, proof, committed_at });
+        let transaction = Arc::new(Transaction { position, proof, committed_at, found: None });
         block_of(&schema(), &transaction, &mut 0, &[Op::Insert(row(id, "x"))], |_| row(0, ""))
     }
 

@@ -4,7 +4,9 @@ use crate::pipeline::context::Context;
 use crate::pipeline::mappers::Mappers;
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
-use moorage_adapter::{Event, Events, LoadedTable, Result, SnapshotMark, SnapshotSink, TableState, Target};
+use moorage_adapter::{
+    CountsFrom, Event, Events, LoadedTable, Result, SnapshotMark, SnapshotSink, TableState, Target,
+};
 use moorage_core::plan::table::TablePlan;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
@@ -22,6 +24,8 @@ pub(crate) struct Loader {
     rows: Vec<AtomicU64>,
     /// For each table what captures its changes.
     captured_by: Vec<Option<String>>,
+    /// From when on the rows count.
+    from: CountsFrom,
     /// For each table whether readers see old rows until all new ones are there.
     hidden: Vec<bool>,
     first: AtomicBool,
@@ -35,17 +39,19 @@ impl Loader {
         finished_as: TableState,
         hidden: Vec<bool>,
         captured_by: Vec<Option<String>>,
+        from: CountsFrom,
     ) -> Result<Self> {
         Ok(Self {
             pipeline: context.pipeline.name.clone(),
             target: context.pipeline.target.clone(),
-            mappers: Mappers::new(tables)?,
+            mappers: Mappers::new(tables)?.reading_at(from.valid_from),
             tables: tables.to_vec(),
             finished_as,
             events: context.events.clone(),
             run_began: context.began,
             rows: tables.iter().map(|_| AtomicU64::new(0)).collect(),
             captured_by,
+            from,
             hidden,
             first: AtomicBool::new(true),
             began: Instant::now(),
@@ -75,7 +81,7 @@ impl SnapshotSink for Loader {
         let plan = &self.tables[table];
         let mark = (self.finished_as == TableState::Live).then_some(mark);
         let captured_by = self.captured_by[table].clone();
-        let end = LoadedTable { state: self.finished_as, mark, captured_by };
+        let end = LoadedTable { from: self.from.clone(), state: self.finished_as, mark, captured_by };
         self.target.finish_load(&self.pipeline, plan, end).await?;
         (self.events)(Event::SnapshotFinished {
             table: plan.table().to_string(),

@@ -21,9 +21,10 @@ use crate::run::holding;
 use crate::run::load::Loader;
 use crate::run::names::refused_by_source;
 use crate::run::set_up::{new_checkpoint, set_up, take_first_turn};
+use chrono::Utc;
 use moorage_adapter::{
-    AdapterError, CapturePlan, CaptureState, Event, MemoKind, SnapshotMark, StoredTable, StreamTable,
-    TableState,
+    AdapterError, CapturePlan, CaptureState, CountsFrom, Event, MemoKind, SnapshotMark, StoredTable,
+    StreamTable, TableState,
 };
 use moorage_core::checkpoint::decide::{Decision, Refusal};
 use moorage_core::checkpoint::stored::{Checkpoint, Stage};
@@ -35,6 +36,7 @@ use moorage_core::model::name::TableName;
 use moorage_core::pick::picker::Unmatched;
 use moorage_core::plan::make::{Plan, Refused};
 use moorage_core::plan::table::TablePlan;
+use moorage_core::value::moment::Moment;
 use std::collections::HashMap;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
@@ -82,7 +84,7 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
     let (mut remapped, mut orphans, mut before) = (Vec::new(), Vec::new(), Vec::new());
     let memos = pipeline.target.memos(&pipeline.name, MemoKind::Structure).await?;
     let mut records = holding::records(&memos)?;
-    let checkpoint = match (decision, checkpoint) {
+    let mut checkpoint = match (decision, checkpoint) {
         (Decision::Refuse(refusal), _) => return Err(AdapterError::from(refusal).into()),
         (Decision::Resume, Some(checkpoint)) => {
             if context.options.start != Start::Snapshot {
@@ -135,7 +137,7 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
     let captured = planned.tables.iter().zip(&captured_by);
     let captured: Captured<'_> = captured.map(|(table, by)| (&table.target, by.as_ref())).collect();
     let (beside, as_they_are) =
-        read_missing(context, &checkpoint, &capture, missing, &stored, &captured).await?;
+        read_missing(context, &mut checkpoint, &capture, missing, &stored, &captured).await?;
     let plans: Vec<TablePlan> = planned.tables.iter().chain(&orphans).cloned().collect();
     let held = held(context, &plans, &memos).await?;
     let mut tables = stream_tables(context, &planned).await?;
@@ -195,7 +197,7 @@ fn note_joining(context: &Context, missing: &[TablePlan], stored: &[StoredTable]
 /// made, and given.
 async fn read_missing(
     context: &Context,
-    checkpoint: &Checkpoint,
+    checkpoint: &mut Checkpoint,
     capture: &CapturePlan,
     missing: Vec<TablePlan>,
     stored: &[StoredTable],
@@ -215,9 +217,29 @@ async fn read_missing(
     }
     if !missing.is_empty() {
         let by = missing.iter().map(|t| captured.get(&t.target).copied().flatten().cloned()).collect();
-        load(context, &missing, Some(capture), TableState::Live, by).await?;
+        let from = counts_from(context, checkpoint, capture, &missing).await?;
+        load(context, &missing, Some(capture), TableState::Live, by, from).await?;
     }
     Ok((beside, as_they_are))
+}
+
+/// From when on what is read now counts. Where a table keeps more than the current rows, that is now, by the source's clock:
+/// all that is merged later is later.
+async fn counts_from(
+    context: &Context,
+    checkpoint: &mut Checkpoint,
+    capture: &CapturePlan,
+    tables: &[TablePlan],
+) -> Result<CountsFrom> {
+    let pipeline = &context.pipeline;
+    if checkpoint.sequence > 0 && tables.iter().any(|table| !table.kept_as.is_plain()) {
+        let skew = pipeline.source.capture_state(capture).await?.head.skew;
+        let now = Moment::of(skew.by_source_clock(Utc::now()));
+        checkpoint.valid_from = now.max(checkpoint.valid_from.next());
+        pipeline.target.save_checkpoint(checkpoint).await?;
+    }
+    let position = pipeline.source.parse_position(&checkpoint.position);
+    Ok(CountsFrom::behind(position.as_ref(), checkpoint.valid_from))
 }
 
 /// Picked tables that the user may not carry: whoever administers the source may have left something that lets them in.
@@ -340,7 +362,9 @@ async fn make_without_snapshot(
     for (table, by) in planned.tables.iter().zip(captured_by).filter(|(t, _)| is_new(t)) {
         pipeline.target.create(&pipeline.name, table).await?;
         let captured_by = by.clone();
-        let end = moorage_adapter::LoadedTable { state: TableState::ChangesOnly, mark: None, captured_by };
+        let from = CountsFrom::default();
+        let end =
+            moorage_adapter::LoadedTable { from, state: TableState::ChangesOnly, mark: None, captured_by };
         pipeline.target.finish_load(&pipeline.name, table, end).await?;
     }
     Ok(())
@@ -386,6 +410,7 @@ async fn load(
     capture: Option<&CapturePlan>,
     finished_as: TableState,
     captured_by: Vec<Option<String>>,
+    from: CountsFrom,
 ) -> Result<()> {
     let pipeline = &context.pipeline;
     let mut hidden = Vec::with_capacity(tables.len());
@@ -398,7 +423,7 @@ async fn load(
         pipeline.source.discover().await?.into_iter().map(|t| (t.name, t.row_estimate)).collect();
     let of = |t: &TablePlan| (t.table().to_string(), estimates.get(t.table()).copied().flatten());
     context.say(Event::SnapshotStarted { tables: tables.iter().map(of).collect() });
-    let loader = Loader::new(context, tables, finished_as, hidden, captured_by)?;
+    let loader = Loader::new(context, tables, finished_as, hidden, captured_by, from)?;
     pipeline.source.snapshot(tables, capture, Arc::new(loader), &context.events).await?;
     Ok(())
 }
@@ -437,8 +462,9 @@ async fn copy(
     let identity = pipeline.source.capture_state(&capture).await?.identity;
     take_first_turn(context, turn).await?;
     let by = vec![None; planned.tables.len()];
-    load(context, &planned.tables, None, TableState::Copied, by).await?;
     let checkpoint = new_checkpoint(context, identity, &capture, Stage::SnapshotOnly);
+    let from = CountsFrom::behind(None, checkpoint.valid_from);
+    load(context, &planned.tables, None, TableState::Copied, by, from).await?;
     pipeline.target.save_checkpoint(&checkpoint).await?;
     Ok(Ready::Copied)
 }

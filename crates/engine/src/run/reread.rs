@@ -14,8 +14,8 @@ use crate::run::spool::Spool;
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use moorage_adapter::{
-    AdapterError, CapturePlan, Doing, Event, Events, Lack, LoadedTable, Merge, Replacement, SnapshotMark,
-    SnapshotSink, Source, TableState, Target,
+    AdapterError, CapturePlan, CountsFrom, Doing, Event, Events, Lack, LoadedTable, Merge, Replacement,
+    SnapshotMark, SnapshotSink, Source, TableState, Target,
 };
 use moorage_core::apply::prepare::TableBatch;
 use moorage_core::change::segment::Segment;
@@ -94,7 +94,9 @@ impl Rereading {
         is_first: &(dyn Fn(&TableName) -> bool + Sync),
         events: &Events,
     ) -> Result<Self> {
-        let mappers = Mappers::new(plans)?;
+        // Beside a table the current rows alone are loaded, whatever it keeps.
+        let of_current: Vec<TablePlan> = plans.iter().map(TablePlan::of_current).collect();
+        let mappers = Mappers::new(&of_current)?;
         let captured_by = pipeline.source.captured_by(capture, plans).await?;
         let mut tables = Vec::with_capacity(plans.len());
         for (at, (plan, captured_by)) in plans.iter().zip(captured_by).enumerate() {
@@ -177,14 +179,20 @@ impl Rereading {
         complete_at.ok_or_else(|| AdapterError::refused("reading tables again", "there are none"))
     }
 
-    /// Puts the rows in the tables' places, in an open batch that has everything kept so far.
-    pub(crate) async fn replace(&mut self, source: &dyn Source, merge: &mut dyn Merge) -> Result<()> {
+    /// Puts the rows in the tables' places, in an open batch that has everything kept so far. In a table that keeps more than
+    /// the current rows they count from a moment on that is not before anything in the batch.
+    pub(crate) async fn replace(
+        &mut self,
+        source: &dyn Source,
+        merge: &mut dyn Merge,
+        from: &CountsFrom,
+    ) -> Result<()> {
         let Some(marks) = self.marks.clone() else { return Ok(()) };
         let mappers = &self.mappers;
         let mut replaced = Vec::with_capacity(self.tables.len());
         for (Table { plan, spool, captured_by, .. }, mark) in self.tables.iter_mut().zip(marks) {
             let covering = mark.clone();
-            let to = Arc::new(plan.clone());
+            let to = Arc::new(plan.of_current());
             // A stretch may begin before the mark, and what it came to is not what came behind that.
             let in_sum = source.lacks().contains(&Lack::EachChange) && !plan.each_change;
             let later = spool.blocks().await?.map(move |block| {
@@ -194,7 +202,8 @@ impl Rereading {
                 Ok(TableBatch::of(to.clone(), vec![block], false)?)
             });
             let captured_by = captured_by.clone();
-            let end = LoadedTable { state: TableState::Live, mark: Some(mark), captured_by };
+            let end =
+                LoadedTable { from: from.clone(), state: TableState::Live, mark: Some(mark), captured_by };
             replaced.push(Replacement { plan, later: Box::new(later), end });
         }
         Ok(merge.replace(replaced).await?)

@@ -6,7 +6,7 @@
 use super::create::columns;
 use super::dialect::relation;
 use super::statements::escaped;
-use super::{rejects, state};
+use super::{kept, rejects, state};
 use crate::wire::connect::Session;
 use crate::wire::error::{bounded, words};
 use arrow::array::RecordBatch;
@@ -192,7 +192,14 @@ pub(super) async fn alter(session: &Session, pipeline: &str, alteration: &Altera
             _ => open.push(step),
         }
     }
-    let statements = of_table(alteration, open);
+    let (before, after) = (&alteration.before, &alteration.after);
+    let renames = before.columns.iter().map(|c| &c.name).ne(after.columns.iter().map(|c| &c.name));
+    let (mut statements, behind) = match !open.is_empty() || renames || before.kept_as != after.kept_as {
+        true => kept::around(session, pipeline, (before, after), &open).await?,
+        false => (Vec::new(), Vec::new()),
+    };
+    statements.extend(of_table(alteration, open));
+    statements.extend(behind);
     if !statements.is_empty() {
         let doing = Doing::to("altering target table", &alteration.after.target);
         match attempt(session, doing.clone(), &statements.join("; ")).await? {

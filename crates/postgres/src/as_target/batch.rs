@@ -16,7 +16,7 @@ use crate::as_target::{held, state};
 use crate::wire::connect::Session;
 use crate::wire::trouble::Trouble;
 use async_trait::async_trait;
-use moorage_adapter::{AdapterError, Memo, MemoKind, Merge, Replacement, Result, TableProgress};
+use moorage_adapter::{AdapterError, Doing, Memo, MemoKind, Merge, Replacement, Result, TableProgress};
 use moorage_core::apply::prepare::TableBatch;
 use moorage_core::change::counters::TableCounters;
 use moorage_core::checkpoint::stored::Checkpoint;
@@ -172,6 +172,10 @@ impl PostgresMerge {
                     tracing::debug!("applying a part of a batch once more, with care: {}", refusal.reason);
                     session.run("undoing a part of a batch", "ROLLBACK TO SAVEPOINT moorage_part").await?;
                 }
+                let (kept, current): (Vec<_>, Vec<_>) =
+                    parts.into_iter().partition(|part| !part.into.plan.kept_as.is_plain());
+                let whole = in_whole(session, &kept, &writer.references).await?;
+                parts = current;
                 // People may have made foreign keys since they were last looked at.
                 let ids: Vec<u32> = parts.iter().map(|p| p.into.form.id).collect();
                 let references = References::read(session, &ids).await?;
@@ -180,7 +184,7 @@ impl PostgresMerge {
                 let outcome =
                     careful::apply(session, &self.pipeline, &parts, &references, &self.held).await?;
                 rejects::keep(session, &self.pipeline, &parts, &outcome.refused).await?;
-                outcome.counted
+                outcome.counted.into_iter().chain(whole).collect()
             }
         };
         if counted.values().any(|c| c.rejected > 0 || c.dropped > 0) {
@@ -238,6 +242,31 @@ async fn fast(
     Ok(counted)
 }
 
+/// Changes of tables that keep more than the current rows: nothing of them is ever set aside.
+async fn in_whole(
+    session: &Session,
+    parts: &[Part<'_>],
+    references: &References,
+) -> Result<BTreeMap<String, TableCounters>> {
+    let mut counted = BTreeMap::new();
+    for part in parts {
+        match fast(session, std::slice::from_ref(part), references).await {
+            Ok(more) => counted.extend(more),
+            Err(Trouble::Failed(error)) => return Err(error),
+            Err(Trouble::Refused(refusal)) => {
+                let plan = &part.into.plan;
+                let reason = format!(
+                    "{}. Mend what refuses it in the target; if the table was changed by someone else, run `moorage resnapshot {}`",
+                    refusal.reason,
+                    plan.table()
+                );
+                return Err(AdapterError::refused(Doing::to("merging into table", &plan.target), reason));
+            }
+        }
+    }
+    Ok(counted)
+}
+
 #[async_trait]
 impl Merge for PostgresMerge {
     async fn write(&mut self, batch: Arc<[TableBatch]>) -> Result<()> {
@@ -279,7 +308,7 @@ impl Merge for PostgresMerge {
         let plan_freely =
             "SET LOCAL enable_hashjoin = on; SET LOCAL enable_mergejoin = on; SET LOCAL enable_seqscan = on";
         session.run("planning for whole tables", plan_freely).await?;
-        beside::replace(session, &tables).await?;
+        beside::replace(session, &self.pipeline, &tables).await?;
         let as_before = "SET LOCAL enable_hashjoin = off; SET LOCAL enable_mergejoin = off; SET LOCAL enable_seqscan = off";
         session.run("planning for single rows", as_before).await?;
         for (target, _) in &counted {

@@ -9,8 +9,8 @@
 use super::dialect::{parts, relation};
 use super::form::{Form, Found, References, find};
 use crate::as_target::index::{build, has_other_key};
-use crate::as_target::state;
 use crate::as_target::statements::create_table;
+use crate::as_target::{kept, state};
 use crate::wire::connect::Session;
 use crate::wire::trouble::{Trouble, sort};
 use moorage_adapter::{AdapterError, Doing, LoadedTable, Result};
@@ -28,6 +28,7 @@ fn kept(id: u32) -> String {
 
 /// A form for the table beside, whose columns are exactly the planned ones.
 pub(crate) async fn form(session: &Session, plan: &TablePlan, id: u32) -> Result<Form> {
+    let plan = &plan.of_current();
     let found = find(session, &[&beside(id)]).await?.pop().flatten().ok_or_else(|| gone(plan))?;
     Form::new(plan, beside(id), &found)
 }
@@ -58,11 +59,12 @@ async fn stays(session: &Session, plan: &TablePlan, found: &Found) -> Result<boo
 /// # Errors
 /// `Refused` if it could not take the table's place.
 pub(crate) async fn create(session: &Session, plan: &TablePlan, found: &Found) -> Result<()> {
-    if !stays(session, plan, found).await? {
+    if plan.kept_as.is_plain() && !stays(session, plan, found).await? {
         replaceable(session, plan, found).await?;
     }
     drop(session, found.id).await?;
-    let sql = create_table(plan, &beside(found.id), plan.mapped.identity.key().unwrap_or(&[]));
+    let plan = &plan.of_current();
+    let sql = create_table(plan, &beside(found.id), plan.key());
     session.run(Doing::to("making room beside table", &plan.target), &sql).await?;
     let sql = "DELETE FROM moorage_state.chunks WHERE target = $1";
     session.execute("forgetting chunks", sql, &[&plan.target]).await?;
@@ -75,6 +77,7 @@ pub(crate) async fn drop(session: &Session, id: u32) -> Result<()> {
 
 /// Builds the key of the table beside, unless it is there.
 pub(crate) async fn ready(session: &Session, plan: &TablePlan, id: u32) -> Result<Form> {
+    let plan = &plan.of_current();
     let found = find(session, &[&beside(id)]).await?.pop().flatten().ok_or_else(|| gone(plan))?;
     let form = Form::new(plan, beside(id), &found)?;
     let sql = "SELECT EXISTS (SELECT 1 FROM pg_index WHERE indrelid = $1)";
@@ -123,9 +126,14 @@ pub(crate) struct Replaced<'a> {
 
 /// Puts loaded rows in their tables' places, inside the caller's transaction, and remembers the tables as newly loaded.
 /// Parents stand before their children: what is gone goes with children first, what is new comes with parents first.
-pub(crate) async fn replace(session: &Session, tables: &[Replaced<'_>]) -> Result<()> {
+pub(crate) async fn replace(session: &Session, pipeline: &str, tables: &[Replaced<'_>]) -> Result<()> {
     let (mut rows, mut whole) = (Vec::new(), Vec::new());
     for table in tables {
+        if !table.plan.kept_as.is_plain() {
+            kept::catch_up(session, pipeline, table).await?;
+            drop(session, table.found.id).await?;
+            continue;
+        }
         let in_place = stays(session, table.plan, &table.found).await? && !is_new(session, table).await?;
         let of = if in_place { &mut rows } else { &mut whole };
         of.push(table);

@@ -4,8 +4,8 @@ use super::dialect::{parts, relation};
 use super::form::{Found, FoundColumn, find};
 use crate::as_target::index::{build_index, has_index, has_other_key};
 use crate::as_target::state::Owners;
-use crate::as_target::statements::{create_table, escaped, key_columns, run_statements, try_statements};
-use crate::as_target::{beside, state};
+use crate::as_target::statements::{create_table, escaped, run_statements, try_statements};
+use crate::as_target::{beside, kept, state};
 use crate::wire::connect::Session;
 use crate::wire::written::{WRITTEN, WRITTEN_END};
 use moorage_adapter::{
@@ -53,8 +53,9 @@ SELECT v.oid::regclass::text, array_agg(DISTINCT a.attname::text) FROM pg_depend
   JOIN pg_attribute a ON a.attrelid = t.oid AND a.attnum = d.refobjsubid
   JOIN pg_rewrite w ON w.oid = d.objid JOIN pg_class v ON v.oid = w.ev_class AND v.oid <> t.oid
  WHERE d.classid = 'pg_rewrite'::regclass AND d.refclassid = 'pg_class'::regclass AND n.nspname = $1 AND t.relname = $2
+   AND NOT starts_with(coalesce(obj_description(v.oid, 'pg_class'), ''), $3)
  GROUP BY 1 ORDER BY 1";
-    let rows = session.rows("looking for views", sql, &[&schema, &name]).await?;
+    let rows = session.rows("looking for views", sql, &[&schema, &name, &kept::OURS]).await?;
     Ok(rows.iter().map(|r| DependentView { view: r.get(0), columns: r.get(1) }).collect())
 }
 
@@ -128,7 +129,7 @@ async fn making(
             "pipeline {owner} already writes it; change `into` so that each pipeline has tables of its own"
         ))),
         Some((_, false)) => {
-            if !found.is_as_planned(plan) && plan.ddl.is_none() {
+            if plan.kept_as.is_plain() && !found.is_as_planned(plan) && plan.ddl.is_none() {
                 let hanging = beside::dependents(session, plan, found.id).await?;
                 if !hanging.is_empty() {
                     return Err(refused(format!(
@@ -140,6 +141,10 @@ async fn making(
             }
             Ok(Making::Again)
         }
+        None if !plan.kept_as.is_plain() => Err(refused(format!(
+            "it is already there, and with keep = \"{}\" a pipeline needs a table that it made itself. Rename or drop it, or change `into`",
+            plan.kept_as.keep.word()
+        ))),
         adopted => {
             if let Some(why) = found.unfit(plan) {
                 return Err(refused(format!("it is already there, and {why}")));
@@ -206,6 +211,20 @@ pub(crate) async fn create(session: &Session, pipeline: &str, plan: &TablePlan) 
             make(session, pipeline, plan).await?;
             Into::Table
         }
+        (Making::Again, Some(found)) if !plan.kept_as.is_plain() => {
+            if has_index(session, plan, found).await? {
+                beside::create(session, plan, found).await?;
+                Into::Beside
+            } else {
+                // What was loaded before it was broken off.
+                kept::drop_view(session, plan).await?;
+                session
+                    .run(format!("making table {} anew", plan.target), &format!("DROP TABLE {table}"))
+                    .await?;
+                make(session, pipeline, plan).await?;
+                Into::Table
+            }
+        }
         (Making::Again, Some(found)) => {
             let complete = !found.is_as_planned(plan)
                 || has_index(session, plan, found).await?
@@ -260,7 +279,7 @@ async fn make(session: &Session, pipeline: &str, plan: &TablePlan) -> Result<()>
     }
     match &plan.ddl {
         None => {
-            let sql = create_table(plan, &relation(&plan.target), &key_columns(plan));
+            let sql = create_table(plan, &relation(&plan.target), &plan.needed());
             session.run(Doing::to("making table", &plan.target), &sql).await?;
         }
         Some(ddl) => run_statements(session, plan, ddl).await?,
@@ -275,7 +294,8 @@ async fn make(session: &Session, pipeline: &str, plan: &TablePlan) -> Result<()>
             sql.push_str(&format!("; COMMENT ON COLUMN {table}.{name} IS {}", escaped(comment)));
         }
     }
-    session.run(Doing::to("making table", &plan.target), &sql).await
+    session.run(Doing::to("making table", &plan.target), &sql).await?;
+    kept::make_view(session, pipeline, plan).await
 }
 
 /// Ends a load that went into the table itself, inside the caller's transaction.

@@ -5,9 +5,12 @@
 //! can turn into reading the whole table.
 
 use super::dialect::{holds, parts};
+use super::kept;
+use super::statements::key_columns;
 use crate::wire::connect::Session;
 use crate::wire::encode::{Encoder, array_type};
 use moorage_adapter::{AdapterError, Result};
+use moorage_core::model::kept_as::{Added, Keep};
 use moorage_core::model::sql::quote_ident;
 use moorage_core::plan::table::TablePlan;
 use std::collections::{HashMap, HashSet};
@@ -146,6 +149,10 @@ pub(crate) struct Form {
     type_ids: Vec<u32>,
     /// The key's columns; none if rows are told apart by all of them.
     pub(crate) key: Vec<usize>,
+    /// What else a row that is found by its key has to be: the one that is valid still, or the last one.
+    found: String,
+    /// Of a table of versions: the columns with the times from when and until when they are valid.
+    validity: Option<(String, String)>,
     pub(crate) encoder: Encoder,
 }
 
@@ -167,6 +174,7 @@ impl Form {
             columns.push(column);
         }
         let logical = &plan.mapped.columns;
+        let name = |added| quote_ident(plan.kept_as.name(added));
         let encoder =
             Encoder::new(columns.iter().zip(logical).map(|(f, c)| (c.name.as_str(), &c.logical, f.type_id)));
         Ok(Self {
@@ -176,7 +184,15 @@ impl Form {
             casts: columns.iter().map(|c| c.cast.clone()).collect(),
             arrays: logical.iter().map(|c| array_type(&c.logical)).collect(),
             type_ids: columns.iter().map(|c| c.type_id).collect(),
-            key: plan.mapped.identity.key().unwrap_or(&[]).to_vec(),
+            key: plan.key().to_vec(),
+            found: match plan.kept_as.keep {
+                Keep::Current => String::new(),
+                Keep::Versions => format!(" AND s.{} IS NULL", name(Added::Until)),
+                Keep::Changes => {
+                    format!(" ORDER BY s.{} DESC, s.{} DESC", name(Added::Position), name(Added::Order))
+                }
+            },
+            validity: (plan.kept_as.keep == Keep::Versions).then(|| (name(Added::Since), name(Added::Until))),
             encoder,
         })
     }
@@ -286,16 +302,51 @@ impl Form {
         )
     }
 
-    /// The row with a key, all columns as text.
+    /// The rows with these keys, all columns as text behind the number that is the last array.
     pub(crate) fn fetch(&self) -> String {
         let texts: Vec<String> = self.columns.iter().map(|c| format!("s.{c}::text")).collect();
         format!(
-            "SELECT {} FROM {} CROSS JOIN LATERAL (SELECT * FROM ONLY {} s WHERE {} LIMIT 1) s",
+            "SELECT x.nth, {} FROM {} CROSS JOIN LATERAL (SELECT * FROM ONLY {} s WHERE {}{} LIMIT 1) s",
             texts.join(", "),
-            self.input(&self.key, 1, &[]),
+            self.input(&self.key, 1, &[("nth", "bigint")]),
             self.relation,
-            self.by_key()
+            self.by_key(),
+            self.found
         )
+    }
+
+    /// Has the versions of these keys end that are valid still: each at the moment in the last array. Those that would be of
+    /// no time stay as they are.
+    pub(crate) fn end(&self) -> Option<String> {
+        let (since, until) = self.validity.as_ref()?;
+        Some(format!(
+            "UPDATE ONLY {} s SET {until} = x.ends::timestamptz FROM {} WHERE {}{} AND s.{since} <> x.ends::timestamptz",
+            self.relation,
+            self.input(&self.key, 1, &[("ends", "text")]),
+            self.by_key(),
+            self.found
+        ))
+    }
+
+    /// Takes those away.
+    pub(crate) fn void(&self) -> Option<String> {
+        let (since, _) = self.validity.as_ref()?;
+        Some(format!(
+            "DELETE FROM ONLY {} s USING {} WHERE {}{} AND s.{since} = x.ends::timestamptz",
+            self.relation,
+            self.input(&self.key, 1, &[("ends", "text")]),
+            self.by_key(),
+            self.found
+        ))
+    }
+
+    /// The same for all versions that are valid still, at one moment.
+    pub(crate) fn end_rest(&self) -> Option<[String; 2]> {
+        let (table, (since, until)) = (&self.relation, self.validity.as_ref()?);
+        Some([
+            format!("DELETE FROM ONLY {table} WHERE {until} IS NULL AND {since} = $1::text::timestamptz"),
+            format!("UPDATE ONLY {table} SET {until} = $1::text::timestamptz WHERE {until} IS NULL"),
+        ])
     }
 
     /// Removes rows that are equal in all columns: each as often as the last array says.
@@ -336,7 +387,16 @@ impl Form {
     }
 
     /// What merges find rows by: the key, or without one a hash of the row. None if there is nothing to hash.
-    pub(crate) fn index(&self) -> Option<String> {
+    pub(crate) fn index(&self, plan: &TablePlan) -> Option<String> {
+        let named = |kind: &str| format!("moorage_{kind}_{}", self.id);
+        let mut kept = kept::indexes(plan, &self.relation, named);
+        if !plan.kept_as.is_plain() {
+            let key = key_columns(plan);
+            if !key.is_empty() {
+                kept.push(format!("ALTER TABLE {} ADD PRIMARY KEY ({})", self.relation, self.list(&key)));
+            }
+            return Some(kept.join("; "));
+        }
         if !self.key.is_empty() {
             return Some(format!("ALTER TABLE {} ADD PRIMARY KEY ({})", self.relation, self.list(&self.key)));
         }

@@ -56,9 +56,9 @@ pub(crate) async fn build(
     found: &Found,
     adopted: bool,
 ) -> Result<()> {
-    let Some(mut statement) = form.index() else { return Ok(()) };
+    let Some(mut statement) = form.index(plan) else { return Ok(()) };
     let doing = Doing::to("building the key of table", &plan.target);
-    if !form.key.is_empty() && adopted {
+    if !form.key.is_empty() && adopted && plan.kept_as.is_plain() {
         let key: Vec<&str> = form.key.iter().map(|&k| form.columns[k].as_str()).collect();
         statement =
             format!("CREATE UNIQUE INDEX moorage_key_{} ON {} ({})", found.id, form.relation, key.join(", "));

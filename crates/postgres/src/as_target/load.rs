@@ -212,7 +212,9 @@ impl Loading {
         }
         let Some(open) = &mut self.open else { return Ok(()) };
         for row in 0..rows.num_rows() {
-            let values = rows.columns().iter().map(|column| value_at(column.as_ref(), row));
+            // Beside a table columns that are added for what it keeps are left out.
+            let columns = rows.columns().iter().take(form.columns.len());
+            let values = columns.map(|column| value_at(column.as_ref(), row));
             form.encoder.row(&mut out, values)?;
             if out.len() >= PIECE_BYTES {
                 open.bytes += out.len();

@@ -3,7 +3,7 @@
 use super::beside::{has_kept, is_kept};
 use super::dialect::relation;
 use super::form::{Found, find};
-use crate::as_target::state;
+use crate::as_target::{kept, state};
 use crate::wire::address::PostgresAddress;
 use crate::wire::connect::Session;
 use crate::wire::copy_text::fields;
@@ -98,11 +98,11 @@ impl Reading {
         if self.knows_kept {
             columns.push(is_kept(&self.plan, self.found.id));
         }
-        let sql = format!(
-            "COPY (SELECT {} FROM ONLY {} t{more}) TO STDOUT",
-            columns.join(", "),
-            relation(&self.plan.target)
-        );
+        let from = match kept::query(&self.plan) {
+            Some(query) => format!("({query})"),
+            None => format!("ONLY {}", relation(&self.plan.target)),
+        };
+        let sql = format!("COPY (SELECT {} FROM {from} t{more}) TO STDOUT", columns.join(", "));
         let doing = Doing::to("reading table", &self.plan.target);
         let lines = session.client().copy_out(&sql).await.map_err(|e| session.error(&doing, &e))?;
         let mut lines = std::pin::pin!(lines);
@@ -223,6 +223,8 @@ impl TargetLook for PostgresTargetLook {
         let reading = self.reading(plan).await?;
         let more = match which {
             Sample::First(count) => format!(" LIMIT {count}"),
+            // A query over a table that keeps more has no rows of its own to be the newest.
+            Sample::Newest(count) if !plan.kept_as.is_plain() => format!(" LIMIT {count}"),
             Sample::Newest(count) => format!(" ORDER BY t.ctid DESC LIMIT {count}"),
         };
         self.all(&reading, &more).await

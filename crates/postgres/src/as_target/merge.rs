@@ -15,12 +15,15 @@ use futures_util::SinkExt;
 use moorage_adapter::{AdapterError, Doing};
 use moorage_core::apply::net::{Cells, GoneRow, NetRow};
 use moorage_core::apply::prepare::TableBatch;
+use moorage_core::apply::trail::unknown;
 use moorage_core::apply::write_set::{Write, WriteSet};
 use moorage_core::change::block::ChangeBlock;
 use moorage_core::change::counters::Adjusted;
+use moorage_core::model::kept_as::{Added, Keep};
 use moorage_core::model::policy::Mismatch;
 use moorage_core::plan::table::TablePlan;
 use moorage_core::value::column::{Value, value_at};
+use moorage_core::value::moment::Moment;
 use std::borrow::Cow;
 use std::cmp::Ordering;
 use std::sync::Arc;
@@ -104,10 +107,16 @@ impl<'a> Arrays<'a> {
         session.client().execute(&statement, &self.parameters(more)).await.map_err(trouble)
     }
 
-    async fn query(&self, session: &Session, doing: &Doing, sql: &str) -> Done<Vec<Row>> {
+    async fn query(
+        &self,
+        session: &Session,
+        doing: &Doing,
+        sql: &str,
+        more: &[&(dyn ToSql + Sync)],
+    ) -> Done<Vec<Row>> {
         let trouble = |e: tokio_postgres::Error| sort(session.address(), doing, &e);
         let statement = session.statement(sql).await.map_err(trouble)?;
-        session.client().query(&statement, &self.parameters(&[])).await.map_err(trouble)
+        session.client().query(&statement, &self.parameters(more)).await.map_err(trouble)
     }
 }
 
@@ -126,7 +135,7 @@ pub(crate) struct Work<'a> {
 impl<'a> Work<'a> {
     /// Work on a prepared batch.
     pub(crate) async fn new(session: &'a Session, into: &'a Into, batch: &'a TableBatch) -> Done<Self> {
-        Self::begin(session, into, batch.blocks.iter().collect(), Cow::Borrowed(&batch.set)).await
+        Self::begin(session, into, batch.images(), Cow::Borrowed(&batch.set)).await
     }
 
     /// Work on some changes of a batch.
@@ -164,28 +173,40 @@ impl<'a> Work<'a> {
 
     /// Reads the target's rows for those that lack columns: those that move, or all of them.
     async fn fetch(&mut self, all: bool) -> Done<()> {
-        let sql = self.into.form.fetch();
-        let key = &self.into.form.key;
-        let mut fetched = Vec::with_capacity(self.set.rows.len());
-        for row in &self.set.rows {
-            let from = match &row.moved_from {
-                Some(origin) => Some(origin),
-                None if all && !row.cells.is_complete() => Some(&row.cells),
-                None => None,
-            };
-            let Some(from) = from else {
-                fetched.push(None);
-                continue;
-            };
-            let arrays = Arrays::of_columns(key, 1, |column, _| self.cell(from, column));
-            let found = arrays.query(self.session, &self.doing(), &sql).await?;
-            let Some(found) = found.first() else {
-                return Err(Refusal::value(
-                    "the change left out large values that did not change, and the target does not hold the row".into(),
-                )
-                .into());
-            };
-            fetched.push(Some((0..self.into.form.columns.len()).map(|c| found.get(c)).collect()));
+        let from = |row: &'_ NetRow| match &row.moved_from {
+            Some(origin) => Some(origin.clone()),
+            None if all && !row.cells.is_complete() => Some(row.cells.clone()),
+            None => None,
+        };
+        let rows = self.set.rows.iter().enumerate();
+        let wanted: Vec<(usize, Cells)> = rows.filter_map(|(at, row)| Some((at, from(row)?))).collect();
+        let (form, doing) = (&self.into.form, self.doing());
+        let arrays =
+            Arrays::of_columns(&form.key, wanted.len(), |column, row| self.cell(&wanted[row].1, column));
+        let places: Vec<i64> = wanted.iter().map(|(at, _)| *at as i64).collect();
+        let found = arrays.query(self.session, &doing, &form.fetch(), &[&places]).await?;
+        let mut fetched: Vec<Option<Vec<Option<String>>>> = vec![None; self.set.rows.len()];
+        for row in found {
+            let values = (1..=form.columns.len()).map(|c| row.get(c)).collect();
+            fetched[row.get::<_, i64>(0).max(0) as usize] = Some(values);
+        }
+        for (at, _) in wanted {
+            match (self.into.plan.place_of(Added::Unchanged), &mut fetched[at]) {
+                // Of a trail what nobody knows is said.
+                (Some(place), found) => {
+                    let row = &self.set.rows[at];
+                    let known = found.as_ref().map(|found| found[place].as_deref());
+                    let unknown = unknown(&self.into.plan, row, known);
+                    found.get_or_insert_with(|| vec![None; form.columns.len()])[place] = unknown;
+                }
+                (None, Some(_)) => {}
+                (None, None) => {
+                    return Err(Refusal::value(
+                        "the change left out large values that did not change, and the target does not hold the row".into(),
+                    )
+                    .into());
+                }
+            }
         }
         self.fetched = fetched;
         Ok(())
@@ -222,10 +243,36 @@ impl<'a> Work<'a> {
             adjusted += match step {
                 Write::Remove(gone) => self.delete_keys(gone).await?,
                 Write::RemoveEqual(gone) => self.delete_equal(gone).await?,
+                Write::End(gone, moments) => self.end(gone, moments).await?,
+                Write::EndRest(moment) => self.end_rest(moment).await.map(|()| Adjusted::default())?,
                 _ => Adjusted::default(),
             };
         }
         Ok(adjusted)
+    }
+
+    /// Has versions end that are valid still.
+    async fn end(&self, gone: &[GoneRow], moments: &[Moment]) -> Done<Adjusted> {
+        let form = &self.into.form;
+        let (Some(end), Some(void)) = (form.end(), form.void()) else { return Ok(Adjusted::default()) };
+        let arrays =
+            Arrays::of_columns(&form.key, gone.len(), |column, row| self.cell(&gone[row].key, column));
+        let moments: Vec<String> = moments.iter().map(ToString::to_string).collect();
+        let mut ended = 0;
+        if self.set.ends.as_ref().is_some_and(|ends| ends.goes_on) {
+            ended += arrays.execute(self.session, &self.doing(), &void, &[&moments]).await?;
+        }
+        ended += arrays.execute(self.session, &self.doing(), &end, &[&moments]).await?;
+        let expected = gone.iter().filter(|row| row.was_there).count() as u64;
+        self.judge(Adjusted { deletes_of_missing: expected.saturating_sub(ended), ..Adjusted::default() })
+    }
+
+    async fn end_rest(&self, moment: Moment) -> Done<()> {
+        let doing = self.doing();
+        for sql in self.into.form.end_rest().into_iter().flatten() {
+            Arrays(Vec::new()).execute(self.session, &doing, &sql, &[&moment.to_string()]).await?;
+        }
+        Ok(())
     }
 
     async fn delete_keys(&self, gone: &[GoneRow]) -> Done<Adjusted> {
@@ -288,7 +335,7 @@ impl<'a> Work<'a> {
                 Write::Append(rows) => self.insert(rows).await.map(|()| Adjusted::default())?,
                 Write::Put(rows) => self.put(rows).await?,
                 Write::Patch(rows) => self.patch(rows).await?,
-                Write::Empty | Write::Remove(_) | Write::RemoveEqual(_) => Adjusted::default(),
+                _ => Adjusted::default(),
             };
         }
         self.judge(adjusted)
@@ -320,6 +367,10 @@ impl<'a> Work<'a> {
 
     /// In the order of the key, so that neighbours in the index are met one after the other.
     fn in_order(&self, rows: &mut [usize]) {
+        // The rows of a trail stand in the order of their changes.
+        if self.into.plan.kept_as.keep == Keep::Changes {
+            return;
+        }
         let key = &self.into.form.key;
         let logical = |column: usize| &self.into.plan.mapped.columns[column].logical;
         if let [column] = key[..] {
@@ -391,7 +442,7 @@ impl<'a> Work<'a> {
         }
         self.in_order(&mut rows);
         let (arrays, form) = self.arrays(&self.into.form.all(), &rows);
-        let told = arrays.query(self.session, &self.doing(), &form.upsert()).await?;
+        let told = arrays.query(self.session, &self.doing(), &form.upsert(), &[]).await?;
         Ok(told.first().map_or(0, |r| r.get::<_, i64>(0).max(0) as u64))
     }
 

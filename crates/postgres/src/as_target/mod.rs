@@ -16,6 +16,7 @@ mod dialect;
 mod form;
 mod held;
 mod index;
+mod kept;
 mod load;
 mod look;
 mod merge;

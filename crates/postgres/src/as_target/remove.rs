@@ -2,15 +2,19 @@
 
 use crate::as_target::dialect::{parts, relation};
 use crate::as_target::form::find;
-use crate::as_target::{beside, state};
+use crate::as_target::{beside, kept, state};
 use crate::wire::connect::Session;
 use moorage_adapter::{Doing, Result, Step};
 use moorage_core::model::sql::quote_ident;
+use moorage_core::plan::table::TablePlan;
 
 /// Removes a target table, unless it was there before the pipeline, and what stands beside it.
-async fn remove_table(session: &Session, target: &str, dry: bool) -> Result<Step> {
+async fn remove_table(session: &Session, target: &str, plan: Option<&TablePlan>, dry: bool) -> Result<Step> {
     let found = find(session, &[target]).await?.pop().flatten();
     let adopted = state::owners(session).await?.get(target).is_some_and(|(_, adopted)| *adopted);
+    if let Some(plan) = plan.filter(|_| !dry) {
+        kept::drop_view(session, plan).await?;
+    }
     if let Some(found) = found.as_ref().filter(|_| !dry) {
         beside::drop(session, found.id).await?;
         beside::forget_kept(session, found.id).await?;
@@ -44,9 +48,11 @@ pub(crate) async fn let_go(
     remove: bool,
 ) -> Result<Vec<Step>> {
     let mut steps = Vec::new();
+    let stored = if remove { state::tables(session, pipeline).await? } else { Vec::new() };
     for target in targets {
+        let plan = stored.iter().map(|s| &s.plan).find(|plan| plan.target == *target);
         steps.push(match remove {
-            true => remove_table(session, target, false).await?,
+            true => remove_table(session, target, plan, false).await?,
             false => Step::new(format!("target table {target}"), "left as it is, and not known any more"),
         });
     }
@@ -60,7 +66,7 @@ pub(crate) async fn teardown(session: &Session, pipeline: &str, dry: bool) -> Re
         return Ok(steps);
     }
     for stored in state::tables(session, pipeline).await? {
-        steps.push(remove_table(session, &stored.plan.target, dry).await?);
+        steps.push(remove_table(session, &stored.plan.target, Some(&stored.plan), dry).await?);
     }
     if state::checkpoint(session, pipeline).await?.is_some() || !steps.is_empty() {
         if !dry {

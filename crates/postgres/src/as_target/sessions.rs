@@ -168,6 +168,7 @@ impl PostgresTarget {
         };
         let mut due = std::mem::take(&mut *pending);
         due.sort_by_key(place);
+        let pipeline = self.mine()?.pipeline;
         self.begin_writing(session, "; SET CONSTRAINTS ALL DEFERRED").await?;
         let done = async {
             let mut tables = Vec::with_capacity(due.len());
@@ -176,7 +177,7 @@ impl PostgresTarget {
                 beside::ready(session, plan, found.id).await?;
                 tables.push(Replaced { plan, found, end });
             }
-            beside::replace(session, &tables).await
+            beside::replace(session, &pipeline, &tables).await
         };
         end_writing(session, "putting loaded rows in place".into(), done.await).await
     }

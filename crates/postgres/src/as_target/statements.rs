@@ -2,8 +2,10 @@
 
 use crate::as_target::dialect::{parts, relation};
 use crate::as_target::form::find;
+use crate::as_target::kept;
 use crate::wire::connect::Session;
 use moorage_adapter::{AdapterError, Result};
+use moorage_core::model::kept_as::{Added, Keep};
 use moorage_core::model::sql::{quote_ident, quote_literal};
 use moorage_core::plan::table::TablePlan;
 
@@ -13,8 +15,13 @@ pub(super) fn escaped(text: &str) -> String {
     format!("E{}", quote_literal(text).replace('\\', "\\\\"))
 }
 
+/// The columns by which the rows of the table are told apart; none if they are by all, or by none.
 pub(super) fn key_columns(plan: &TablePlan) -> Vec<usize> {
-    plan.mapped.identity.key().unwrap_or(&[]).to_vec()
+    match plan.kept_as.keep {
+        Keep::Current => plan.key().to_vec(),
+        Keep::Changes => Vec::new(),
+        Keep::Versions => plan.key().iter().copied().chain(plan.place_of(Added::Since)).collect(),
+    }
 }
 
 /// The statement that makes a table, without the index that merges find rows by: it is built after loading, which
@@ -45,7 +52,10 @@ pub(crate) fn definition(plan: &TablePlan) -> String {
     } else {
         format!("\nALTER TABLE {relation} ADD PRIMARY KEY ({});", key_names.join(", "))
     };
-    format!("{};{index}", create_table(plan, &relation, &key))
+    // The server chooses the names of what is found by.
+    let more = kept::indexes(plan, &relation, |_| String::new());
+    let more: String = more.into_iter().chain(kept::view(plan)).map(|sql| format!("\n{sql};")).collect();
+    format!("{};{index}{more}", create_table(plan, &relation, &plan.needed()))
 }
 
 pub(super) fn refused_statements(plan: &TablePlan, reason: &str) -> AdapterError {

@@ -17,7 +17,7 @@ use chrono::{DateTime, Utc};
 use moorage_adapter::{AdapterError, GONE, Result, StreamTable};
 use moorage_core::TableSchema;
 use moorage_core::change::builder::{ChangeBlockBuilder, Images};
-use moorage_core::change::kind::{ChangeKind, Transaction};
+use moorage_core::change::kind::{ChangeKind, FoundIn, Transaction};
 use moorage_core::change::segment::Segment;
 use moorage_core::change::structure::{SchemaChange, Step, Unknown};
 use moorage_core::plan::table::TablePlan;
@@ -60,6 +60,7 @@ pub(crate) struct Group {
     /// The names of what was in the file's schema at the last look at it.
     objects: Option<HashSet<String>>,
     order: u64,
+    found: Option<FoundIn>,
 }
 
 impl Group {
@@ -81,7 +82,14 @@ impl Group {
                 },
             )
         };
-        Self { path, names, tables: tables.into_iter().map(carried).collect(), objects: None, order: 0 }
+        Self {
+            path,
+            names,
+            tables: tables.into_iter().map(carried).collect(),
+            objects: None,
+            order: 0,
+            found: None,
+        }
     }
 
     /// With the structures of the tables followed.
@@ -174,6 +182,8 @@ impl Group {
         hand_on: &mut dyn FnMut(Segment) -> bool,
     ) -> Result<Option<End>> {
         let Some(end) = self.end(db, from, last)? else { return Ok(None) };
+        // Which changes of a look were committed together nobody can tell.
+        self.found = Some(FoundIn { ends: position(last), nth: 0, at: end.at });
         if !self.read_rows(db, (from, last), hand_on)? || !self.read_keys(db, (from, last), hand_on)? {
             return Ok(None);
         }
@@ -335,8 +345,8 @@ impl Group {
             bytes += push_image(&mut block.old, row, &columns.old).map_err(wrong)?;
         }
         self.order += 1;
-        let transaction =
-            Arc::new(Transaction { position: position(id), proof: String::new(), committed_at: at });
+        let (position, proof, found) = (position(id), String::new(), self.found.clone());
+        let transaction = Arc::new(Transaction { position, proof, committed_at: at, found });
         let images = Images { new, old: old.then_some(true), unchanged: None };
         block.push(kind, self.order, &transaction, images, bytes);
         Ok(bytes)
@@ -375,7 +385,9 @@ impl Carried {
             bytes += push_key(&mut block.old, row, Net::COLUMNS).map_err(wrong)?;
         }
         let (position, committed_at) = (position(net.last), from_julian_day(net.at));
-        let transaction = Arc::new(Transaction { position, proof: String::new(), committed_at });
+        // Only the current rows are kept of what is told in sum.
+        let (proof, found) = (String::new(), None);
+        let transaction = Arc::new(Transaction { position, proof, committed_at, found });
         let images = Images { new: is_there, old: (!is_there).then_some(false), unchanged: None };
         block.push(kind, order, &transaction, images, bytes);
         Ok(bytes)

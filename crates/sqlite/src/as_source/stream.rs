@@ -260,7 +260,7 @@ impl Reader {
             return Ok(Seen::Unheard);
         };
         let proof = proof_text(last, end.nonce);
-        let transaction = Transaction { position: position(last), proof, committed_at: end.at };
+        let transaction = Transaction { position: position(last), proof, committed_at: end.at, found: None };
         let mut segment = self.group.take(false)?;
         segment.commits = 1;
         segment.last_commit = Some(Arc::new(transaction));

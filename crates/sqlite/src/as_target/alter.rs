@@ -2,8 +2,8 @@
 //! SQLite does without writing the table anew.
 
 use crate::as_target::create::columns;
-use crate::as_target::state;
 use crate::as_target::values::Converter;
+use crate::as_target::{kept, state};
 use crate::file::error::sql_error;
 use arrow::array::RecordBatch;
 use moorage_adapter::{AdapterError, Doing, Result};
@@ -28,6 +28,7 @@ pub(crate) fn alter(db: &Connection, path: &Path, pipeline: &str, alteration: &A
         }
         _ => sql_error(path, doing(), e),
     };
+    kept::drop_view(db, path, &alteration.before)?;
     let mut there = columns(db, &alteration.after.target).map_err(failed)?;
     for (step, standing) in alteration.steps.iter().zip(alteration.standing(&mut there)) {
         match (standing, step) {
@@ -41,6 +42,7 @@ pub(crate) fn alter(db: &Connection, path: &Path, pipeline: &str, alteration: &A
             }
         }
     }
+    kept::make_view(db, path, &alteration.after)?;
     state::keep_plan(db, pipeline, &alteration.after, alteration.then)
         .map_err(|e| sql_error(path, doing(), e))
 }

@@ -2,8 +2,8 @@
 //! which takes its place in one transaction.
 
 use crate::as_target::index::build_index;
-use crate::as_target::state;
 use crate::as_target::statements::create_table;
+use crate::as_target::{kept, state};
 use crate::file::error::sql_error;
 use moorage_adapter::{AdapterError, Doing, LoadedTable, Result};
 use moorage_core::model::sql::{quote_ident, quote_list};
@@ -17,7 +17,7 @@ fn name(target: &str) -> String {
 
 /// The same plan for the table beside.
 pub(crate) fn beside(plan: &TablePlan) -> TablePlan {
-    TablePlan { target: name(&plan.target), existing_rows: None, ..plan.clone() }
+    TablePlan { target: name(&plan.target), existing_rows: None, ..plan.of_current() }
 }
 
 /// Whether a table is being loaded beside this one.
@@ -62,7 +62,7 @@ fn columns_and_key(db: &Connection, target: &str) -> rusqlite::Result<(Vec<Strin
 /// `Refused` if its rows could not take the others' place.
 pub(crate) fn create(db: &Connection, path: &Path, plan: &TablePlan) -> Result<()> {
     let failed = |e| sql_error(path, Doing::to("looking at table", &plan.target), e);
-    if stays(db, plan).map_err(failed)? {
+    if plan.kept_as.is_plain() && stays(db, plan).map_err(failed)? {
         let (columns, key) = columns_and_key(db, &plan.target).map_err(failed)?;
         let mut wanted: Vec<String> = plan.mapped.key_names().iter().map(|k| k.to_lowercase()).collect();
         wanted.sort();
@@ -103,6 +103,15 @@ pub(crate) fn swap(
     snapshot_rows: u64,
 ) -> Result<()> {
     let failed = |e| sql_error(path, Doing::to("replacing the rows of table", &plan.target), e);
+    let mark = end.mark.as_ref().map(|m| (m.text.as_str(), m.complete_at.as_str()));
+    let remember = || -> rusqlite::Result<()> {
+        state::remember_loaded(db, &plan.target, end.state, mark, end.captured_by.as_deref())?;
+        state::count_anew(db, &plan.target, snapshot_rows)
+    };
+    if !plan.kept_as.is_plain() {
+        kept::catch_up(db, path, plan, &name(&plan.target), &end.from)?;
+        return remember().map_err(failed);
+    }
     let (table, loaded) = (quote_ident(&plan.target), quote_ident(&name(&plan.target)));
     let sql = if stays(db, plan).map_err(failed)? {
         let columns = quote_list(plan.columns.iter().map(|c| c.name.as_str()));
@@ -113,9 +122,7 @@ pub(crate) fn swap(
         format!("DROP TABLE IF EXISTS {table}; ALTER TABLE {loaded} RENAME TO {table}")
     };
     db.execute_batch(&sql).map_err(failed)?;
-    let mark = end.mark.as_ref().map(|m| (m.text.as_str(), m.complete_at.as_str()));
-    state::remember_loaded(db, &plan.target, end.state, mark, end.captured_by.as_deref()).map_err(failed)?;
-    state::count_anew(db, &plan.target, snapshot_rows).map_err(failed)
+    remember().map_err(failed)
 }
 
 pub(crate) fn count(db: &Connection, path: &Path, plan: &TablePlan) -> Result<u64> {
@@ -126,7 +133,10 @@ pub(crate) fn count(db: &Connection, path: &Path, plan: &TablePlan) -> Result<u6
 /// Whether something hangs on the table that dropping it would take away or break, such as the triggers of a
 /// pipeline that reads from here.
 fn has_dependents(db: &Connection, target: &str) -> rusqlite::Result<bool> {
-    let sql = "SELECT count(*) FROM sqlite_schema WHERE type = 'view' OR (tbl_name = ?1 COLLATE NOCASE
-               AND (type = 'trigger' OR (type = 'index' AND name NOT LIKE 'moorage\\_%' ESCAPE '\\' AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\')))";
-    db.query_row(sql, [target], |r| r.get::<_, i64>(0).map(|n| n > 0))
+    let sql = format!(
+        "SELECT count(*) FROM sqlite_schema WHERE (type = 'view' AND NOT {}) OR (tbl_name = ?1 COLLATE NOCASE
+               AND (type = 'trigger' OR (type = 'index' AND name NOT LIKE 'moorage\\_%' ESCAPE '\\' AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\')))",
+        kept::is_our_view()
+    );
+    db.query_row(&sql, [target], |r| r.get::<_, i64>(0).map(|n| n > 0))
 }

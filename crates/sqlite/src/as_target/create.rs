@@ -1,6 +1,7 @@
 //! Making, adopting and removing target tables.
 
-use crate::as_target::index::build_index;
+use crate::as_target::index::{build_index, has_index};
+use crate::as_target::kept::make_view;
 use crate::as_target::statements::create_table;
 use crate::as_target::{beside, state};
 use crate::file::error::sql_error;
@@ -150,6 +151,13 @@ fn making(db: &Connection, path: &Path, pipeline: &str, plan: &TablePlan) -> Res
             ),
         )),
         Some((_, false)) => Ok(Making::Again),
+        None if !plan.kept_as.is_plain() => Err(AdapterError::refused(
+            format!("target table {} is already there", plan.target),
+            format!(
+                "with keep = \"{}\" a pipeline needs a table that it made itself. Rename or drop that one, or change `into`",
+                plan.kept_as.keep.word()
+            ),
+        )),
         adopted => check_adoption(plan, &existing, adopted.is_some()).map(|()| Making::Adopt),
     }
 }
@@ -174,6 +182,11 @@ pub(crate) fn create(db: &Connection, path: &Path, pipeline: &str, plan: &TableP
     let keeps = matches!(making, Making::Adopt) && plan.existing_rows == Some(ExistingRows::Keep);
     match making {
         Making::New => make(db, path, plan)?,
+        // What was loaded of it before that was broken off.
+        Making::Again if !plan.kept_as.is_plain() && !has_index(db, path, plan)? => {
+            run("making", &format!("DROP TABLE {table}"))?;
+            make(db, path, plan)?;
+        }
         // The old rows stay until the new ones take their place.
         Making::Again if has_rows(db, path, plan)? => beside::create(db, path, plan)?,
         Making::Again => {
@@ -205,12 +218,13 @@ fn make(db: &Connection, path: &Path, plan: &TablePlan) -> Result<()> {
     match &plan.ddl {
         None => db
             .execute_batch(&create_table(plan))
-            .map_err(|e| sql_error(path, Doing::to("making table", &plan.target), e)),
+            .map_err(|e| sql_error(path, Doing::to("making table", &plan.target), e))?,
         Some(ddl) => {
             db.execute_batch(ddl).map_err(|e| refused_statements(plan, &e.to_string()))?;
-            has_columns(db, plan)
+            has_columns(db, plan)?;
         }
     }
+    make_view(db, path, plan)
 }
 
 fn has_rows(db: &Connection, path: &Path, plan: &TablePlan) -> Result<bool> {

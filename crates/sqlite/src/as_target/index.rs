@@ -19,14 +19,17 @@ fn free_name(db: &Connection, base: &str) -> rusqlite::Result<String> {
     Ok(base.to_string())
 }
 
-/// Builds what merges find rows by. A declared key that is not unique, or null, is refused here.
-pub(crate) fn build_index(db: &Connection, path: &Path, plan: &TablePlan) -> Result<()> {
+/// Whether what merges find rows by was built, where the table itself is not ordered by the key.
+pub(crate) fn has_index(db: &Connection, path: &Path, plan: &TablePlan) -> Result<bool> {
     let sql = "SELECT count(*) FROM sqlite_schema WHERE type = 'index' AND tbl_name = ?1 COLLATE NOCASE
                AND (name LIKE 'moorage\\_key\\_%' ESCAPE '\\' OR name LIKE 'moorage\\_match\\_%' ESCAPE '\\')";
-    let built: i64 = db
-        .query_row(sql, [&plan.target], |r| r.get(0))
-        .map_err(|e| sql_error(path, Doing::to("looking at table", &plan.target), e))?;
-    if built > 0 {
+    db.query_row(sql, [&plan.target], |r| r.get::<_, i64>(0).map(|n| n > 0))
+        .map_err(|e| sql_error(path, Doing::to("looking at table", &plan.target), e))
+}
+
+/// Builds what merges find rows by. A declared key that is not unique, or null, is refused here.
+pub(crate) fn build_index(db: &Connection, path: &Path, plan: &TablePlan) -> Result<()> {
+    if has_index(db, path, plan)? {
         return Ok(());
     }
     let free = |base: &str| free_name(db, base).map_err(|e| sql_error(path, "looking for a name", e));

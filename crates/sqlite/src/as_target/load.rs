@@ -24,8 +24,9 @@ pub(super) fn load(db: &Connection, path: &Path, plan: &TablePlan, rows: RecordB
     let mut insert = db.prepare_cached(&sql).map_err(failed)?;
     let declared = matches!(plan.mapped.identity, RowIdentity::DeclaredKey(_));
     let (count, mut rows) = (rows.num_rows(), Some(rows));
+    let width = into.columns.len();
     for row in 0..count {
-        for (c, array) in rows.iter().flat_map(RecordBatch::columns).enumerate() {
+        for (c, array) in rows.iter().flat_map(RecordBatch::columns).take(width).enumerate() {
             let value = converter.convert(c, value_at(array.as_ref(), row))?;
             insert.raw_bind_parameter(c + 1, value).map_err(failed)?;
         }

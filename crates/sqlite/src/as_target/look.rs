@@ -1,8 +1,8 @@
 //! One state of a target file: a read transaction on a connection of its own, which the writer does not
 //! disturb.
 
-use crate::as_target::state;
 use crate::as_target::statements::row_id_name;
+use crate::as_target::{kept, state};
 use crate::file::error::sql_error;
 use crate::file::read::{Writer, push};
 use crate::file::{open, sort};
@@ -70,7 +70,7 @@ impl Reading {
     /// `more` goes behind FROM.
     fn new(db: &Connection, path: &Path, plan: &TablePlan, more: &str) -> Result<Self> {
         let columns = quote_list(plan.columns.iter().map(|c| c.name.as_str()));
-        let table = quote_ident(&plan.target);
+        let table = kept::source_of(plan);
         let knows_kept =
             state::has_kept(db, &plan.target).map_err(|e| sql_error(path, "looking for kept rows", e))?;
         let kept = if knows_kept { format!(", {}", state::is_kept(plan)) } else { String::new() };
@@ -232,6 +232,8 @@ impl TargetLook for SqliteTargetLook {
         self.on(move |db, path| {
             let (order, count) = match which {
                 Sample::First(count) => (String::new(), count),
+                // A query over a table that keeps more has no rows of its own to be the newest.
+                Sample::Newest(count) if !plan.kept_as.is_plain() => (String::new(), count),
                 Sample::Newest(count) => (format!(" ORDER BY {} DESC", row_id_name(&plan)), count),
             };
             Reading::new(db, path, &plan, &format!("{order} LIMIT {count}"))?.all(db, path, [])

@@ -7,12 +7,15 @@ use crate::file::error::sql_error;
 use moorage_adapter::{AdapterError, Doing, Result};
 use moorage_core::apply::net::{Cells, GoneRow, NetRow};
 use moorage_core::apply::prepare::TableBatch;
+use moorage_core::apply::trail::unknown;
 use moorage_core::apply::write_set::{Write, WriteSet};
 use moorage_core::change::block::ChangeBlock;
 use moorage_core::change::counters::{Adjusted, TableCounters};
+use moorage_core::model::kept_as::Added;
 use moorage_core::model::schema::RowIdentity;
 use moorage_core::plan::table::TablePlan;
 use moorage_core::value::column::value_text;
+use moorage_core::value::moment::Moment;
 use rusqlite::types::{ToSqlOutput, Value as Owned};
 use rusqlite::{CachedStatement, Connection, OptionalExtension, ToSql, params_from_iter};
 use std::cell::Cell;
@@ -28,7 +31,7 @@ pub(crate) fn apply(
     exact: bool,
     batch: &TableBatch,
 ) -> Result<TableCounters> {
-    let blocks: &[&ChangeBlock] = &batch.blocks.iter().collect::<Vec<_>>();
+    let blocks: &[&ChangeBlock] = &batch.images();
     let sql = |e| sql_error(path, Doing::to("merging into table", &plan.target), e);
     let exact = exact && !state::keeps_rows(db, &plan.target).map_err(sql)?;
     let writer = Writer {
@@ -76,7 +79,15 @@ impl Writer<'_> {
                 Write::Empty => self.truncate()?,
                 Write::Remove(gone) => self.delete_keys(gone)?,
                 Write::RemoveEqual(gone) => self.delete_equal(gone)?,
-                Write::Append(rows) => self.insert_all(rows.iter().map(|&at| &set.rows[at]))?,
+                Write::End(gone, moments) => self.end(gone, moments, set)?,
+                Write::EndRest(moment) => self.end_rest(moment)?,
+                Write::Append(rows) => {
+                    let mut insert = self.prepare(&self.statements.insert())?;
+                    for at in rows {
+                        let values = self.whole(&set.rows[at], borrowed.remove(&at).unwrap_or_default())?;
+                        insert.execute(params_from_iter(values)).map_err(|e| self.sql(e))?;
+                    }
+                }
                 Write::Put(rows) => {
                     let mut insert = self.prepare(&self.statements.insert())?;
                     let mut update = self.prepare(&self.statements.overwrite())?;
@@ -149,6 +160,37 @@ impl Writer<'_> {
         set.borrowed().map(|(at, origin)| Ok((at, self.fetch(&set.rows[at], origin)?))).collect()
     }
 
+    /// Has versions end that are valid still.
+    fn end(&self, gone: &[GoneRow], moments: &[Moment], set: &WriteSet) -> Result<()> {
+        let Some(validity) = &self.statements.validity else { return Ok(()) };
+        let goes_on = set.ends.as_ref().is_some_and(|ends| ends.goes_on);
+        let mut end = self.prepare(&self.statements.end(validity))?;
+        let mut void = self.prepare(&self.statements.void(validity))?;
+        for (row, moment) in gone.iter().zip(moments) {
+            let moment = Owned::Text(moment.to_string());
+            let parameters = || -> Result<Vec<ToSqlOutput<'_>>> {
+                let key = self.key_of(&row.key)?;
+                Ok(std::iter::once(ToSqlOutput::Owned(moment.clone())).chain(key).collect())
+            };
+            let mut ended = end.execute(params_from_iter(parameters()?)).map_err(|e| self.sql(e))?;
+            if ended == 0 && goes_on {
+                ended = void.execute(params_from_iter(parameters()?)).map_err(|e| self.sql(e))?;
+            }
+            if ended == 0 && row.was_there {
+                self.differs(&row.key, Differing::DeleteOfMissing)?;
+            }
+        }
+        Ok(())
+    }
+
+    fn end_rest(&self, moment: Moment) -> Result<()> {
+        let Some(validity) = &self.statements.validity else { return Ok(()) };
+        for sql in self.statements.end_rest(validity) {
+            self.db.execute(&sql, [moment.to_string()]).map_err(|e| self.sql(e))?;
+        }
+        Ok(())
+    }
+
     fn fetch(&self, row: &NetRow, origin: &Cells) -> Result<Vec<(usize, Owned)>> {
         let missing: Vec<usize> = (0..self.width()).filter(|&c| row.cells.at(c).is_none()).collect();
         let found: Option<Vec<Owned>> = self
@@ -158,7 +200,31 @@ impl Writer<'_> {
             })
             .optional()
             .map_err(|e| self.sql(e))?;
+        if let Some(place) = self.plan.place_of(Added::Unchanged) {
+            return self.of_last(row, place, missing, found);
+        }
         found.map(|values| missing.into_iter().zip(values).collect()).ok_or_else(|| self.row_missing())
+    }
+
+    /// What a row of a trail lacks, from the last one of its key; with what that does not know.
+    fn of_last(
+        &self,
+        row: &NetRow,
+        place: usize,
+        missing: Vec<usize>,
+        found: Option<Vec<Owned>>,
+    ) -> Result<Vec<(usize, Owned)>> {
+        let known = found.as_ref().map(|values| match missing.iter().position(|&c| c == place) {
+            Some(at) => match &values[at] {
+                Owned::Text(text) => Some(text.as_str()),
+                _ => None,
+            },
+            None => None,
+        });
+        let unknown = unknown(self.plan, row, known).map_or(Owned::Null, Owned::Text);
+        let values = found.unwrap_or_else(|| vec![Owned::Null; missing.len()]);
+        let values = missing.into_iter().zip(values);
+        Ok(values.map(|(c, value)| if c == place { (c, unknown.clone()) } else { (c, value) }).collect())
     }
 
     fn row_missing(&self) -> AdapterError {
@@ -237,16 +303,6 @@ impl Writer<'_> {
             if removed == 0 {
                 self.differs(&row.key, Differing::DeleteOfMissing)?;
             }
-        }
-        Ok(())
-    }
-
-    fn insert_all<'r>(&self, rows: impl Iterator<Item = &'r NetRow>) -> Result<()> {
-        let mut insert = self.prepare(&self.statements.insert())?;
-        for row in rows {
-            insert
-                .execute(params_from_iter(self.values(&row.cells, 0..self.width())?))
-                .map_err(|e| self.sql(e))?;
         }
         Ok(())
     }

@@ -7,6 +7,7 @@ mod check;
 mod create;
 pub(crate) mod dialect;
 mod index;
+mod kept;
 mod load;
 mod look;
 mod merge;
@@ -220,7 +221,8 @@ impl InspectTarget for SqliteTarget {
             Ok(Some(statement)) => format!("\n{statement};"),
             Ok(None) => String::new(),
         };
-        format!("{};{index}", create_table(plan))
+        let view = kept::view(plan).map(|view| format!("\n{view};")).unwrap_or_default();
+        format!("{};{index}{view}", create_table(plan))
     }
 
     async fn count(&self, table: &str) -> Result<u64> {

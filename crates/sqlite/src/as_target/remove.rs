@@ -1,17 +1,26 @@
 //! Letting go of tables, and removing them.
 
-use super::state;
+use super::{kept, state};
 use moorage_adapter::Step;
 use moorage_core::model::sql::quote_ident;
+use moorage_core::plan::table::TablePlan;
 use rusqlite::Connection;
 
 /// Removes a target table, unless it was there before the pipeline, and what stands beside it.
-fn remove_table(db: &Connection, target: &str, dry: bool) -> rusqlite::Result<Step> {
+fn remove_table(
+    db: &Connection,
+    target: &str,
+    plan: Option<&TablePlan>,
+    dry: bool,
+) -> rusqlite::Result<Step> {
     let adopted = state::owner(db, target)?.is_some_and(|(_, adopted)| adopted);
     let outcome = match (adopted, dry) {
         (true, _) => "left: it was there before the pipeline",
         (false, true) => "would be removed",
         (false, false) => {
+            if let Some(plan) = plan {
+                kept::drop_our_view(db, plan)?;
+            }
             for table in [target, &format!("moorage_again_{target}")] {
                 db.execute_batch(&format!("DROP TABLE IF EXISTS {}", quote_ident(table)))?;
             }
@@ -32,9 +41,11 @@ pub(crate) fn let_go(
     remove: bool,
 ) -> rusqlite::Result<Vec<Step>> {
     let mut steps = Vec::new();
+    let stored = if remove { state::tables(db, pipeline)? } else { Vec::new() };
     for target in targets {
+        let plan = stored.iter().map(|s| &s.plan).find(|plan| plan.target == *target);
         steps.push(match remove {
-            true => remove_table(db, target, false)?,
+            true => remove_table(db, target, plan, false)?,
             false => Step::new(format!("target table {target}"), "left as it is, and not known any more"),
         });
         db.execute("DELETE FROM moorage_tables WHERE target = ?1 AND pipeline = ?2", [target, pipeline])?;
@@ -45,7 +56,7 @@ pub(crate) fn let_go(
 pub(crate) fn teardown(db: &Connection, pipeline: &str, dry: bool) -> rusqlite::Result<Vec<Step>> {
     let mut steps = Vec::new();
     for stored in state::tables(db, pipeline)? {
-        steps.push(remove_table(db, &stored.plan.target, dry)?);
+        steps.push(remove_table(db, &stored.plan.target, Some(&stored.plan), dry)?);
     }
     if state::checkpoint(db, pipeline)?.is_some() || !steps.is_empty() {
         if !dry {

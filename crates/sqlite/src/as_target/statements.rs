@@ -1,7 +1,8 @@
 //! The SQL text for one target table.
 
+use moorage_core::model::kept_as::{Added, Keep, Operation};
 use moorage_core::model::schema::RowIdentity;
-use moorage_core::model::sql::{quote_ident, quote_list};
+use moorage_core::model::sql::{quote_ident, quote_list, quote_literal};
 use moorage_core::plan::table::TablePlan;
 
 /// Statements for a table, made once per batch.
@@ -10,6 +11,10 @@ pub(crate) struct Statements {
     pub(crate) columns: Vec<String>,
     pub(crate) key: Vec<usize>,
     row_id: &'static str,
+    /// What else a row that is found by its key has to be: the one that is valid still, or the last one.
+    found: String,
+    /// Of a table of versions: the columns with the times from when and until when they are valid.
+    pub(crate) validity: Option<(String, String)>,
     /// Which columns hold floats.
     floats: Vec<bool>,
 }
@@ -17,13 +22,42 @@ pub(crate) struct Statements {
 impl Statements {
     pub(crate) fn new(plan: &TablePlan) -> Self {
         let columns: Vec<String> = plan.columns.iter().map(|c| quote_ident(&c.name)).collect();
+        let name = |added| quote_ident(plan.kept_as.name(added));
         Self {
             table: quote_ident(&plan.target),
-            key: plan.mapped.identity.key().unwrap_or(&[]).to_vec(),
+            key: plan.key().to_vec(),
             row_id: row_id_name(plan),
             floats: plan.mapped.columns.iter().map(|c| c.logical.is_float()).collect(),
+            found: match plan.kept_as.keep {
+                Keep::Current => String::new(),
+                Keep::Versions => format!(" AND {} IS NULL", name(Added::Until)),
+                Keep::Changes => {
+                    format!(" ORDER BY {} DESC, {} DESC LIMIT 1", name(Added::Position), name(Added::Order))
+                }
+            },
+            validity: (plan.kept_as.keep == Keep::Versions).then(|| (name(Added::Since), name(Added::Until))),
             columns,
         }
+    }
+
+    /// Has versions end that are valid still and began before: the moment, then the key.
+    pub(crate) fn end(&self, (since, until): &(String, String)) -> String {
+        let (table, key) = (&self.table, self.where_key(1));
+        format!("UPDATE {table} SET {until} = ?1 WHERE {key} AND {since} < ?1")
+    }
+
+    /// Takes versions away that would be of no time.
+    pub(crate) fn void(&self, (since, _): &(String, String)) -> String {
+        format!("DELETE FROM {} WHERE {} AND {since} = ?1", self.table, self.where_key(1))
+    }
+
+    /// The same for all versions that are valid still.
+    pub(crate) fn end_rest(&self, (since, until): &(String, String)) -> [String; 2] {
+        let table = &self.table;
+        [
+            format!("DELETE FROM {table} WHERE {until} IS NULL AND {since} = ?1"),
+            format!("UPDATE {table} SET {until} = ?1 WHERE {until} IS NULL"),
+        ]
     }
 
     pub(crate) fn insert(&self) -> String {
@@ -50,7 +84,7 @@ impl Statements {
             .enumerate()
             .map(|(i, &k)| format!("{} = ?{}", self.columns[k], first + i + 1))
             .collect();
-        terms.join(" AND ")
+        terms.join(" AND ") + &self.found
     }
 
     pub(crate) fn delete_by_key(&self) -> String {
@@ -113,6 +147,7 @@ pub(crate) fn row_id_name(plan: &TablePlan) -> &'static str {
 /// Whether the key is one integer column, which SQLite then uses as the row number itself.
 fn integer_key(plan: &TablePlan) -> Option<usize> {
     match &plan.mapped.identity {
+        RowIdentity::Key(_) if !plan.kept_as.is_plain() => None,
         RowIdentity::Key(key) if key.len() == 1 && plan.mapped.columns[key[0]].logical.is_integer() => {
             Some(key[0])
         }
@@ -123,13 +158,13 @@ fn integer_key(plan: &TablePlan) -> Option<usize> {
 /// The statement that makes a table.
 pub(crate) fn create_table(plan: &TablePlan) -> String {
     let integer_key = integer_key(plan);
-    let key = plan.mapped.identity.key().unwrap_or(&[]);
+    let needed = plan.needed();
     let columns: Vec<String> = plan
         .columns
         .iter()
         .enumerate()
         .map(|(i, c)| {
-            let suffix = match (integer_key == Some(i), key.contains(&i)) {
+            let suffix = match (integer_key == Some(i), needed.contains(&i)) {
                 (true, _) => " PRIMARY KEY",
                 (_, true) => " NOT NULL",
                 _ => "",
@@ -141,8 +176,8 @@ pub(crate) fn create_table(plan: &TablePlan) -> String {
     format!("CREATE TABLE {} (\n{}\n)", quote_ident(&plan.target), columns.join(",\n"))
 }
 
-/// The statement that makes the index a merge finds rows by; built after loading, which is several times
-/// faster than keeping it up to date meanwhile. None if the table itself is ordered by the key.
+/// The statements that make the indexes a merge finds rows by; built after loading, which is several times
+/// faster than keeping them up to date meanwhile. None if the table itself is ordered by the key.
 ///
 /// # Errors
 /// If `free`, which gives a name that is not taken, fails.
@@ -151,6 +186,36 @@ pub(crate) fn create_index<E>(
     free: impl Fn(&str) -> Result<String, E>,
 ) -> Result<Option<String>, E> {
     let table = quote_ident(&plan.target);
+    let name = |added| quote_ident(plan.kept_as.name(added));
+    let key = plan.key().iter().map(|&k| quote_ident(&plan.columns[k].name));
+    let index = |kind: &str| Ok(quote_ident(&free(&format!("moorage_{kind}_{}", plan.target))?));
+    match plan.kept_as.keep {
+        Keep::Current => {}
+        Keep::Changes => {
+            let in_order = [name(Added::Position), name(Added::Order)];
+            let columns: Vec<String> = key.chain(in_order.clone()).collect();
+            // What a trail is read back by begins anew where the table was emptied.
+            return Ok(Some(format!(
+                "CREATE INDEX {} ON {table} ({}); CREATE INDEX {} ON {table} ({}) WHERE {} = {}",
+                index("match")?,
+                columns.join(", "),
+                index("emptied")?,
+                in_order.join(", "),
+                name(Added::Operation),
+                quote_literal(plan.kept_as.word(Operation::Truncate))
+            )));
+        }
+        Keep::Versions => {
+            let key = key.collect::<Vec<_>>().join(", ");
+            return Ok(Some(format!(
+                "CREATE UNIQUE INDEX {} ON {table} ({key}, {}); CREATE UNIQUE INDEX {} ON {table} ({key}) WHERE {} IS NULL",
+                index("key")?,
+                name(Added::Since),
+                index("valid")?,
+                name(Added::Until)
+            )));
+        }
+    }
     Ok(match plan.mapped.identity.key() {
         Some(_) if integer_key(plan).is_some() => None,
         Some(key) => {

@@ -1,7 +1,9 @@
 //! What the suite for targets is made of: the target under test, and what it is handed.
 
 use crate::rows::{Op, Row, berths_schema, block_of, rows_of_batch};
-use moorage_adapter::{Events, Holder, LoadedTable, Merge, SnapshotMark, TableState, TakeFrom, Target, Turn};
+use moorage_adapter::{
+    CountsFrom, Events, Holder, LoadedTable, Merge, SnapshotMark, TableState, TakeFrom, Target, Turn,
+};
 use moorage_core::apply::prepare::TableBatch;
 use moorage_core::change::block::ChangeBlock;
 use moorage_core::change::kind::Transaction;
@@ -81,7 +83,12 @@ pub(super) fn checkpoint(position: &str) -> Checkpoint {
 
 pub(super) fn live() -> LoadedTable {
     let mark = SnapshotMark { text: "m".into(), complete_at: Position::new(&[3], "3") };
-    LoadedTable { state: TableState::Live, mark: Some(mark), captured_by: Some("by a trigger".into()) }
+    LoadedTable {
+        from: CountsFrom::default(),
+        state: TableState::Live,
+        mark: Some(mark),
+        captured_by: Some("by a trigger".into()),
+    }
 }
 
 pub(super) async fn loaded(target: &dyn Target, plan: &TablePlan, rows: &[Row]) {
@@ -122,6 +129,7 @@ pub(super) fn transaction(position: &str) -> Arc<Transaction> {
         position: Position::new(&[position.parse().unwrap()], position),
         proof: String::new(),
         committed_at: chrono::DateTime::UNIX_EPOCH,
+        found: None,
     })
 }
 

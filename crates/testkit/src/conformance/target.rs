@@ -10,7 +10,8 @@ use super::promises::{
 };
 use crate::rows::{Op, Row, block_of, row, rows_of_batch};
 use moorage_adapter::{
-    AdapterError, LoadedTable, MemoKind, Replacement, SnapshotMark, TableState, TakeFrom, Target, Turn,
+    AdapterError, CountsFrom, LoadedTable, MemoKind, Replacement, SnapshotMark, TableState, TakeFrom, Target,
+    Turn,
 };
 use moorage_core::Position;
 use moorage_core::apply::prepare::TableBatch;
@@ -239,6 +240,7 @@ async fn reading_again(under_test: &dyn TargetUnderTest, target: &dyn Target) {
         let later = block_of(&berths.schema, &transaction, &mut 0, &ops, no_old);
         let later = TableBatch::of(Arc::new(berths.clone()), vec![later], false).unwrap();
         let end = LoadedTable {
+            from: CountsFrom::default(),
             state: TableState::Live,
             mark: Some(mark.clone()),
             captured_by: Some("by another".into()),

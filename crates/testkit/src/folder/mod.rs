@@ -45,7 +45,7 @@ impl InspectTarget for FolderTarget {
         Guarantees {
             committing: Committing::Following,
             replacing: Replacing::AtOnce,
-            lacks: &[Lack::Looks, Lack::SettingAside, Lack::Altering],
+            lacks: &[Lack::Looks, Lack::SettingAside, Lack::Altering, Lack::Keeping],
         }
     }
 

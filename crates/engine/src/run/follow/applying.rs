@@ -16,7 +16,7 @@ impl Driver<'_> {
         let replaces = match &piece.end {
             PieceEnd::Open => false,
             PieceEnd::Batch(ended) => ended.replaces,
-            PieceEnd::Replacing => true,
+            PieceEnd::Replacing(_) => true,
         };
         let (merge, records) = match self.open.take() {
             Some(Open { merge, records }) => (Some(merge), records),

@@ -135,7 +135,12 @@ impl<'a> Driver<'a> {
             tables: carrying.plans().clone(),
             done: source.parse_position(&checkpoint.position).zip(checkpoint.committed_at).map(
                 |(position, committed_at)| {
-                    Arc::new(Transaction { position, proof: checkpoint.proof.clone(), committed_at })
+                    Arc::new(Transaction {
+                        position,
+                        proof: checkpoint.proof.clone(),
+                        committed_at,
+                        found: None,
+                    })
                 },
             ),
             at: source.parse_position(&checkpoint.position),

@@ -266,7 +266,8 @@ impl Assembler {
             DateTime::from_timestamp_micros(committed_us.saturating_add(EPOCH_2000_US)).unwrap_or_default();
         // The position is only known at the commit, and only read after it.
         let proof = proof_text(commit_lsn, xid);
-        let transaction = Arc::new(Transaction { position: lsn::position(commit_lsn), proof, committed_at });
+        let transaction =
+            Arc::new(Transaction { position: lsn::position(commit_lsn), proof, committed_at, found: None });
         self.transactions += 1;
         self.open = Some(Open { transaction, commit_lsn, xid, is_proof, count: self.transactions });
         Ok(())

@@ -12,7 +12,7 @@ use chrono::DateTime;
 use moorage_adapter::{AdapterError, Result, StreamTable};
 use moorage_core::change::block::ChangeBlock;
 use moorage_core::change::builder::{ChangeBlockBuilder, Images};
-use moorage_core::change::kind::{ChangeKind, Transaction};
+use moorage_core::change::kind::{ChangeKind, FoundIn, Transaction};
 use moorage_core::change::structure::SchemaChange;
 use moorage_core::value::column::RowsBuilder;
 use moorage_core::{Position, TableName, TableSchema};
@@ -48,6 +48,8 @@ struct Head {
     number: u64,
     xid: String,
     at: i64,
+    /// The order of its transaction in the look; 0 for all where nobody asks for it.
+    nth: u64,
     letter: u8,
 }
 
@@ -156,7 +158,11 @@ impl<'a> Gathered<'a> {
         let at = DateTime::from_timestamp_micros(head.at).unwrap_or_default();
         let transaction = match &self.last {
             Some(last) if last.proof == head.xid && last.committed_at == at => last.clone(),
-            _ => Arc::new(Transaction { position: self.now.clone(), proof: head.xid, committed_at: at }),
+            _ => {
+                let found = FoundIn { ends: self.now.clone(), nth: head.nth, at };
+                let (position, found) = (self.now.clone(), Some(found));
+                Arc::new(Transaction { position, proof: head.xid, committed_at: at, found })
+            }
         };
         let images = Images { new, old: old.then_some(true), unchanged: None };
         self.block.push(kind, head.number, &transaction, images, size);
@@ -261,9 +267,10 @@ impl Head {
             String::from_utf8(field.into_owned()).map_err(|e| e.to_string())
         };
         let number = text()?.parse().map_err(|_| "a number that is none")?;
-        let (xid, at, letter) = (text()?, text()?, text()?);
+        let (xid, at, nth, letter) = (text()?, text()?, text()?, text()?);
         let at = at.parse().map_err(|_| "a time that is none")?;
-        Ok(Self { number, xid, at, letter: letter.bytes().next().unwrap_or_default() })
+        let nth = nth.parse().map_err(|_| "an order that is none")?;
+        Ok(Self { number, xid, at, nth, letter: letter.bytes().next().unwrap_or_default() })
     }
 
     /// What kind of change it is, and whether it has an old and a new image.

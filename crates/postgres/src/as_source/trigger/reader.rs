@@ -30,6 +30,7 @@ use futures_util::TryStreamExt;
 use moorage_adapter::{Doing, Result, SnapshotMark, StreamTable};
 use moorage_core::Position;
 use moorage_core::change::structure::SchemaChange;
+use moorage_core::model::kept_as::Keep;
 use moorage_core::model::sql::quote_literal;
 use tokio::sync::mpsc;
 
@@ -177,6 +178,16 @@ pub(crate) async fn read(
     let mut found = Found::default();
     let earlier = capture::earlier(session, names).await?;
     let news = news(session, names, tables, stretch.after).await?;
+    let within = stretch.within.then_some(stretch.now);
+    let with_versions =
+        tables.iter().zip(&news).filter(|(t, is)| **is && t.plan.kept_as.keep == Keep::Versions);
+    let mut all = Vec::new();
+    for (table, _) in with_versions {
+        let (id, condition) = (table.plan.source_id, between(stretch.after, within, table));
+        all.extend(earlier.contains(&id).then(|| (names.earlier(id), condition.clone())));
+        all.push((names.rows(id), condition));
+    }
+    let order = order_of_transactions(&all);
     for (at, table) in tables.iter().enumerate().filter(|(at, _)| news.get(*at) == Some(&true)) {
         let id = table.plan.source_id;
         if let Some((followed, seen)) = &mut followed {
@@ -197,13 +208,14 @@ pub(crate) async fn read(
                 return Ok(None);
             }
         }
-        let condition = between(stretch.after, stretch.within.then_some(stretch.now), table);
+        let condition = between(stretch.after, within, table);
+        let order = order.as_deref().filter(|_| table.plan.kept_as.keep == Keep::Versions);
         let mut queries = Vec::new();
         if earlier.contains(&id) && is_any(session, &names.earlier(id), &condition).await? {
-            queries.push((earlier_rows(table, &names.earlier(id), &condition), Form::Earlier));
+            queries.push((earlier_rows(table, &names.earlier(id), &condition, order), Form::Earlier));
         }
         let written = Written::read(session, names, id).await?;
-        queries.push((rows(session, names, id, &condition).await?, Form::Rows(written)));
+        queries.push((rows(session, names, id, &condition, order).await?, Form::Rows(written)));
         for (sql, form) in queries {
             let of = of_table.as_mut().map(|(of, _)| &mut **of);
             let gathered = Gathered::new(table, stretch.now, form, of);
@@ -250,28 +262,66 @@ async fn is_any(session: &Session, changes: &str, condition: &str) -> Result<boo
 }
 
 /// The query for a table's changes.
-async fn rows(session: &Session, names: &Names, table: u64, condition: &str) -> Result<String> {
+async fn rows(
+    session: &Session,
+    names: &Names,
+    table: u64,
+    condition: &str,
+    order: Option<&str>,
+) -> Result<String> {
     let rows = names.rows(table);
     let layout =
         if capture::has_layout(session, names, table).await? { "layout" } else { "NULL::text AS layout" };
-    let columns =
-        "number, xid, (extract(epoch FROM at) * 1000000)::bigint, kind, structure, file, layout, old, new";
+    let (with, when, join) = in_order(order);
+    let columns = format!("number, xid, {when}, kind, structure, file, layout, old, new");
     let all = format!("number, xid, at, kind, nested, structure, file, {layout}, old_at, new_at, old, new");
     if is_any(session, &rows, &format!("nested AND {condition}")).await? {
         return Ok(format!(
-            "WITH c AS MATERIALIZED (SELECT {all} FROM {rows} WHERE {condition}) {NESTED} SELECT {columns} FROM ordered ORDER BY last, segment, phase, number"
+            "WITH {with}c AS MATERIALIZED (SELECT {all} FROM {rows} WHERE {condition}) {NESTED} SELECT {columns} FROM ordered{join} ORDER BY last, segment, phase, number"
         ));
     }
-    Ok(format!("SELECT {columns} FROM (SELECT {all} FROM {rows} WHERE {condition}) c ORDER BY number"))
+    let begin = if with.is_empty() { String::new() } else { format!("WITH {}", with.trim_end_matches(", ")) };
+    Ok(format!(
+        "{begin} SELECT {columns} FROM (SELECT {all} FROM {rows} WHERE {condition}) c{join} ORDER BY number"
+    ))
+}
+
+/// The order of the transactions of a look, for tables that keep versions: of two that changed the same row, the later one has
+/// waited for the earlier one, and so has the greater last number. With it a time that grows as it does: the statements'
+/// own, or a microsecond behind the time before it where that was not earlier.
+fn order_of_transactions(all: &[(String, String)]) -> Option<String> {
+    let of = |(changes, condition): &(String, String)| {
+        format!("SELECT xid, number, at FROM {changes} WHERE {condition}")
+    };
+    let all: Vec<String> = all.iter().map(of).collect();
+    (!all.is_empty()).then(|| {
+        format!(
+            "placed AS MATERIALIZED (SELECT xid, nth, max(us - nth) OVER (ORDER BY nth) + nth AS us FROM
+              (SELECT xid, row_number() OVER (ORDER BY max(number)) AS nth, (extract(epoch FROM max(at)) * 1000000)::bigint AS us
+               FROM ({}) a GROUP BY xid) t), ",
+            all.join(" UNION ALL ")
+        )
+    })
+}
+
+/// What stands in front of a query for changes, the columns for the time and the order of their transactions, and what joins
+/// these.
+fn in_order(order: Option<&str>) -> (&str, &'static str, &'static str) {
+    match order {
+        Some(order) => (order, "placed.us, placed.nth", " JOIN placed USING (xid)"),
+        None => ("", "(extract(epoch FROM at) * 1000000)::bigint, 0", ""),
+    }
 }
 
 /// The changes of a change table of the earlier form: old image, then new one, column by column.
-fn earlier_rows(table: &StreamTable, changes: &str, condition: &str) -> String {
+fn earlier_rows(table: &StreamTable, changes: &str, condition: &str, order: Option<&str>) -> String {
+    let (with, when, join) = in_order(order);
+    let begin = if with.is_empty() { String::new() } else { format!("WITH {}", with.trim_end_matches(", ")) };
     let count = table.plan.schema.columns.len();
     let images: Vec<String> =
         ["o", "n"].iter().flat_map(|letter| (1..=count).map(move |i| format!("{letter}{i}"))).collect();
     format!(
-        "SELECT number, xid, (extract(epoch FROM at) * 1000000)::bigint, kind, {} FROM {changes} WHERE {condition} ORDER BY number",
+        "{begin} SELECT number, xid, {when}, kind, {} FROM (SELECT * FROM {changes} WHERE {condition}) c{join} ORDER BY number",
         images.join(", ")
     )
 }

@@ -238,7 +238,7 @@ impl Polled for Looks {
             if found.changes == 0 { reader::clock(&self.session).await? } else { found.newest };
         reader::durable(&self.session).await?;
         let proof = if self.begin.owns { self.anchor().await? } else { String::new() };
-        let transaction = Transaction { position, proof, committed_at };
+        let transaction = Transaction { position, proof, committed_at, found: None };
         self.begin.after = now;
         Ok(Seen::All(Segment {
             blocks: last.into_iter().collect(),

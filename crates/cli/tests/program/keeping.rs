@@ -1,0 +1,198 @@
+//! Tables that keep every change, or every version of a row.
+
+use crate::harness::{Folder, Mirror, Quay, all_rows};
+use rstest::rstest;
+
+const BERTHS: &str = "CREATE TABLE berths (id INTEGER PRIMARY KEY, name TEXT, depth REAL);
+    INSERT INTO berths VALUES (1, 'A1', 2.5), (2, 'A2', 3), (3, 'B1', NULL);";
+
+fn keep(quay: &Folder, pipeline: &str, keep: &str) {
+    quay.add(&format!("[[pipelines.{pipeline}.rule]]\nmatch = \"*.berths\"\nkeep = \"{keep}\"\n"));
+}
+
+fn texts(db: &rusqlite::Connection, sql: &str) -> Vec<String> {
+    let mut query = db.prepare(sql).unwrap();
+    query.query_map([], |r| r.get(0)).unwrap().map(Result::unwrap).collect()
+}
+
+/// The rows of a trail in order.
+const TRAIL: &str = "SELECT concat_ws(' ', moorage_operation, id, name, depth, moorage_unchanged) FROM berths
+    ORDER BY moorage_position, moorage_order, id";
+/// The versions of each row, with how they follow each other.
+const VERSIONS: &str = "SELECT concat_ws(' ', id, name, depth, iif(moorage_until IS NULL, 'valid', 'ended'),
+    iif(lag(moorage_until) OVER (PARTITION BY id ORDER BY moorage_since) = moorage_since, 'at once', NULL))
+    FROM berths ORDER BY id, moorage_since";
+
+/// What an application does in one transaction, and then in others.
+const WORK: [&str; 4] = [
+    "BEGIN; UPDATE berths SET name = 'A9' WHERE id = 1; UPDATE berths SET name = 'A1x' WHERE id = 1;
+     INSERT INTO berths VALUES (4, 'C1', 1); DELETE FROM berths WHERE id = 4; COMMIT",
+    "UPDATE berths SET id = 20 WHERE id = 2",
+    "UPDATE berths SET depth = 4 WHERE id = 20; DELETE FROM berths WHERE id = 3",
+    "INSERT INTO berths VALUES (3, 'B1 again', 7)",
+];
+
+#[test]
+fn a_trail_has_each_change_in_order_and_a_view_beside_it_has_the_rows_as_they_are() {
+    let quay = Quay::new(BERTHS);
+    keep(&quay, "quayside", "changes");
+    quay.catch_up();
+    let view = |quay: &Quay| all_rows(&quay.warehouse(), "berths_current");
+    assert_eq!(view(&quay), all_rows(&quay.harbour(), "berths"), "from the first minute");
+    quay.change(&WORK.join("; "));
+    quay.catch_up();
+    let trail = texts(&quay.warehouse(), TRAIL);
+    let (read, made) = trail.split_at(3);
+    assert_eq!(read, ["snapshot 1 A1 2.5", "snapshot 2 A2 3.0", "snapshot 3 B1"]);
+    assert_eq!(
+        made,
+        [
+            "update 1 A9 2.5",
+            "update 1 A1x 2.5",
+            "insert 4 C1 1.0",
+            "delete 4",
+            "delete 2",
+            "insert 20 A2 3.0",
+            "update 20 A2 4.0",
+            "delete 3",
+            "insert 3 B1 again 7.0"
+        ]
+    );
+    assert_eq!(view(&quay), all_rows(&quay.harbour(), "berths"));
+    quay.moorage(&["verify"]).expect(0, &["both sides agree"]);
+    let sql = "SELECT inserts + updates + deletes - merged - reduced - filtered FROM moorage_tables";
+    assert_eq!(quay.value::<i64>(sql), 0, "counters reconcile");
+    // What someone else did to it is found.
+    quay.tamper("UPDATE berths SET name = 'X' WHERE name = 'B1 again'");
+    quay.moorage(&["verify"]).expect(3, &["B1 again"]);
+    quay.moorage(&["resnapshot", "main.berths"]).expect(0, &[]);
+    quay.change("DELETE FROM berths WHERE id = 20");
+    quay.catch_up();
+    assert_eq!(view(&quay), all_rows(&quay.harbour(), "berths"), "read again");
+    let trail = texts(&quay.warehouse(), TRAIL);
+    assert!(trail.ends_with(&["snapshot 3 B1 again 7.0".into()]), "only what differs: {trail:?}");
+    quay.moorage(&["verify"]).expect(0, &["both sides agree"]);
+    quay.moorage(&["teardown", "--target"]).expect(0, &[]);
+    let left = "SELECT count(*) FROM sqlite_schema WHERE name LIKE '%berths%'";
+    assert!(!quay.path("warehouse.db").exists() || quay.value::<i64>(left) == 0, "the view too");
+}
+
+#[test]
+fn versions_follow_each_other_without_gap_and_those_that_are_valid_are_the_rows() {
+    let quay = Quay::new(BERTHS);
+    keep(&quay, "quayside", "versions");
+    quay.catch_up();
+    for work in WORK {
+        quay.change(work);
+        quay.catch_up();
+    }
+    assert_eq!(
+        texts(&quay.warehouse(), VERSIONS),
+        [
+            "1 A1 2.5 ended",
+            "1 A1x 2.5 valid at once",
+            "2 A2 3.0 ended",
+            "3 B1 ended",
+            "3 B1 again 7.0 valid",
+            "20 A2 3.0 ended",
+            "20 A2 4.0 valid at once"
+        ]
+    );
+    quay.moorage(&["verify"]).expect(0, &["both sides agree"]);
+    quay.tamper("UPDATE berths SET name = 'X' WHERE name = 'B1 again'; DELETE FROM berths WHERE id = 20 AND moorage_until IS NULL");
+    quay.moorage(&["verify"]).expect(3, &["B1 again", "20"]);
+    quay.moorage(&["resnapshot", "main.berths"]).expect(0, &[]);
+    quay.catch_up();
+    quay.moorage(&["verify"]).expect(0, &["both sides agree"]);
+    let versions = texts(&quay.warehouse(), VERSIONS);
+    assert!(
+        versions.contains(&"3 X 7.0 ended".into())
+            && versions.contains(&"3 B1 again 7.0 valid at once".into()),
+        "{versions:?}"
+    );
+    assert_eq!(quay.value::<i64>("SELECT count(*) FROM berths WHERE moorage_since >= moorage_until"), 0);
+}
+
+/// The same, by log and by triggers, into a database and into a file.
+#[rstest]
+fn a_database_keeps_changes_and_versions(
+    #[values("log", "trigger")] capture: &str,
+    #[values("database", "file")] target: &str,
+) {
+    let name = format!("keeping_{capture}_{target}");
+    let long = "repeat(md5('x'), 400)";
+    let mirror = Mirror::new(
+        &name,
+        &format!(
+            "CREATE TABLE berths (id int PRIMARY KEY, name text, note text); CREATE TABLE stays (LIKE berths INCLUDING ALL);
+             ALTER TABLE berths ALTER note SET STORAGE EXTERNAL; ALTER TABLE stays ALTER note SET STORAGE EXTERNAL;
+             INSERT INTO berths VALUES (1, 'A1', {long}), (2, 'A2', 'n'), (3, 'B1', NULL); INSERT INTO stays SELECT * FROM berths"
+        ),
+    );
+    if target == "file" {
+        mirror.has_file_as_target();
+    }
+    if capture == "trigger" {
+        let before = "[sources.harbour]
+kind = \"postgres\"
+";
+        mirror.replace(before, &format!("{before}capture = \"trigger\"
+"));
+    }
+    keep(&mirror, &name, "changes");
+    mirror.add(&format!("[[pipelines.{name}.rule]]\nmatch = \"*.stays\"\nkeep = \"versions\"\n"));
+    mirror.catch_up();
+    for table in ["berths", "stays"] {
+        mirror.source.run(&format!("UPDATE {table} SET name = 'A1x' WHERE id = 1"));
+        mirror.source.run(&format!(
+            "BEGIN; UPDATE {table} SET name = 'A1y' WHERE id = 1; UPDATE {table} SET name = 'A1z' WHERE id = 1; INSERT INTO {table} VALUES (5, 'x', 'y'); DELETE FROM {table} WHERE id = 5; COMMIT"
+        ));
+        mirror.source.run(&format!("UPDATE {table} SET id = 30 WHERE id = 1"));
+        mirror.source.run(&format!("DELETE FROM {table} WHERE id = 2"));
+    }
+    mirror.catch_up();
+    mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
+    let trail = "SELECT concat_ws(' ', moorage_operation, id, name, length(note), moorage_unchanged) FROM mirror.berths ORDER BY moorage_position, moorage_order, id";
+    let versions = "SELECT concat_ws(' ', id, name, length(note), (moorage_until IS NULL)::text) FROM mirror.stays ORDER BY id, moorage_since";
+    let told = |sql: &str| match target {
+        "file" => texts(
+            &mirror.warehouse(),
+            &sql.replace("mirror.", "")
+                .replace("(moorage_until IS NULL)::text", "iif(moorage_until IS NULL, 'true', 'false')"),
+        ),
+        _ => mirror.target.rows(sql).iter().map(|row| row.get(0)).collect(),
+    };
+    assert_eq!(
+        told(trail),
+        [
+            "snapshot 1 A1 12800",
+            "snapshot 2 A2 1",
+            "snapshot 3 B1",
+            "update 1 A1x 12800",
+            "update 1 A1y 12800",
+            "update 1 A1z 12800",
+            "insert 5 x 1",
+            "delete 5",
+            "delete 1",
+            "insert 30 A1z 12800",
+            "delete 2"
+        ]
+    );
+    assert_eq!(
+        told(versions),
+        [
+            "1 A1 12800 false",
+            "1 A1x 12800 false",
+            "1 A1z 12800 false",
+            "2 A2 1 false",
+            "3 B1 true",
+            "30 A1z 12800 true"
+        ]
+    );
+    mirror.source.run("TRUNCATE berths, stays");
+    mirror.source.run("INSERT INTO berths VALUES (1, 'new', 'n'); INSERT INTO stays VALUES (1, 'new', 'n')");
+    mirror.catch_up();
+    mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
+    assert!(told(trail).ends_with(&["truncate".into(), "insert 1 new 1".into()]), "{:?}", told(trail));
+    assert_eq!(told(versions).iter().filter(|v| v.ends_with("true")).collect::<Vec<_>>(), ["1 new 1 true"]);
+}
