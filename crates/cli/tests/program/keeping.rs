@@ -136,8 +136,13 @@ fn a_database_keeps_changes_and_versions(
         let before = "[sources.harbour]
 kind = \"postgres\"
 ";
-        mirror.replace(before, &format!("{before}capture = \"trigger\"
-"));
+        mirror.replace(
+            before,
+            &format!(
+                "{before}capture = \"trigger\"
+"
+            ),
+        );
     }
     keep(&mirror, &name, "changes");
     mirror.add(&format!("[[pipelines.{name}.rule]]\nmatch = \"*.stays\"\nkeep = \"versions\"\n"));

@@ -4,8 +4,7 @@
 //! gives up after half a second and tries again, so that nobody waits for longer than that.
 
 use super::create::columns;
-use super::dialect::relation;
-use super::statements::escaped;
+use super::dialect::{escaped, relation};
 use super::{kept, rejects, state};
 use crate::wire::connect::Session;
 use crate::wire::error::{bounded, words};

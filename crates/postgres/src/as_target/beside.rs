@@ -8,9 +8,10 @@
 
 use super::dialect::{parts, relation};
 use super::form::{Form, Found, References, find};
+use crate::as_target::catch_up::catch_up;
 use crate::as_target::index::{build, has_other_key};
+use crate::as_target::state;
 use crate::as_target::statements::create_table;
-use crate::as_target::{kept, state};
 use crate::wire::connect::Session;
 use crate::wire::trouble::{Trouble, sort};
 use moorage_adapter::{AdapterError, Doing, LoadedTable, Result};
@@ -130,7 +131,8 @@ pub(crate) async fn replace(session: &Session, pipeline: &str, tables: &[Replace
     let (mut rows, mut whole) = (Vec::new(), Vec::new());
     for table in tables {
         if !table.plan.kept_as.is_plain() {
-            kept::catch_up(session, pipeline, table).await?;
+            let (of, loaded) = ((table.plan, &table.found), beside(table.found.id));
+            catch_up(session, pipeline, of, &loaded, &table.end.from).await?;
             drop(session, table.found.id).await?;
             continue;
         }

@@ -1,10 +1,10 @@
 //! Making, adopting and removing target tables.
 
-use super::dialect::{parts, relation};
+use super::dialect::{escaped, parts, relation};
 use super::form::{Found, FoundColumn, find};
 use crate::as_target::index::{build_index, has_index, has_other_key};
 use crate::as_target::state::Owners;
-use crate::as_target::statements::{create_table, escaped, run_statements, try_statements};
+use crate::as_target::statements::{create_table, run_statements, try_statements};
 use crate::as_target::{beside, kept, state};
 use crate::wire::connect::Session;
 use crate::wire::written::{WRITTEN, WRITTEN_END};

@@ -1,7 +1,7 @@
 //! How a PostgreSQL target declares types and takes names.
 
 use moorage_core::model::name::quoted_part;
-use moorage_core::model::sql::quote_ident;
+use moorage_core::model::sql::{quote_ident, quote_literal};
 use moorage_core::pick::pattern::shown_parts;
 use moorage_core::plan::dialect::{Declared, TargetDialect};
 use moorage_core::{Column, LogicalType};
@@ -103,6 +103,12 @@ fn is_everywhere(name: &str) -> bool {
 /// The schema and name of a target table, from the text that stands for it.
 pub(crate) fn parts(target: &str) -> (String, String) {
     shown_parts(target).unwrap_or_else(|| ("public".into(), target.into()))
+}
+
+/// A text that means the same whatever the setting of `standard_conforming_strings` is (PostgreSQL manual,
+/// section 4.1.2.2).
+pub(super) fn escaped(text: &str) -> String {
+    format!("E{}", quote_literal(text).replace('\\', "\\\\"))
 }
 
 /// A target table as SQL wants it.

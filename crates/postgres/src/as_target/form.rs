@@ -5,8 +5,7 @@
 //! can turn into reading the whole table.
 
 use super::dialect::{holds, parts};
-use super::kept;
-use super::statements::key_columns;
+use super::kept::{self, key_columns};
 use crate::wire::connect::Session;
 use crate::wire::encode::{Encoder, array_type};
 use moorage_adapter::{AdapterError, Result};

@@ -2,7 +2,7 @@
 
 use crate::as_target::dialect::{parts, relation};
 use crate::as_target::form::{Form, Found};
-use crate::as_target::statements::key_columns;
+use crate::as_target::kept::key_columns;
 use crate::wire::connect::Session;
 use moorage_adapter::{AdapterError, Doing, Result};
 use moorage_core::model::sql::quote_ident;

@@ -9,6 +9,7 @@ mod alter;
 mod batch;
 mod beside;
 mod careful;
+mod catch_up;
 mod check;
 mod create;
 mod deferred;

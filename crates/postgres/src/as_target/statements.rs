@@ -2,27 +2,11 @@
 
 use crate::as_target::dialect::{parts, relation};
 use crate::as_target::form::find;
-use crate::as_target::kept;
+use crate::as_target::kept::{self, key_columns};
 use crate::wire::connect::Session;
 use moorage_adapter::{AdapterError, Result};
-use moorage_core::model::kept_as::{Added, Keep};
-use moorage_core::model::sql::{quote_ident, quote_literal};
+use moorage_core::model::sql::quote_ident;
 use moorage_core::plan::table::TablePlan;
-
-/// A text that means the same whatever the setting of `standard_conforming_strings` is (PostgreSQL manual,
-/// section 4.1.2.2).
-pub(super) fn escaped(text: &str) -> String {
-    format!("E{}", quote_literal(text).replace('\\', "\\\\"))
-}
-
-/// The columns by which the rows of the table are told apart; none if they are by all, or by none.
-pub(super) fn key_columns(plan: &TablePlan) -> Vec<usize> {
-    match plan.kept_as.keep {
-        Keep::Current => plan.key().to_vec(),
-        Keep::Changes => Vec::new(),
-        Keep::Versions => plan.key().iter().copied().chain(plan.place_of(Added::Since)).collect(),
-    }
-}
 
 /// The statement that makes a table, without the index that merges find rows by: it is built after loading, which
 /// is several times faster.

@@ -1,7 +1,7 @@
 //! Altering a target table in the transaction of the rows around it (<https://www.sqlite.org/lang_altertable.html>): what
 //! SQLite does without writing the table anew.
 
-use crate::as_target::create::columns;
+use crate::as_target::columns::columns;
 use crate::as_target::values::Converter;
 use crate::as_target::{kept, state};
 use crate::file::error::sql_error;

@@ -1,6 +1,7 @@
 //! Reading a table again while its old rows stay readable: the new ones are loaded into a table beside it,
 //! which takes its place in one transaction.
 
+use crate::as_target::catch_up::catch_up;
 use crate::as_target::index::build_index;
 use crate::as_target::statements::create_table;
 use crate::as_target::{kept, state};
@@ -109,7 +110,7 @@ pub(crate) fn swap(
         state::count_anew(db, &plan.target, snapshot_rows)
     };
     if !plan.kept_as.is_plain() {
-        kept::catch_up(db, path, plan, &name(&plan.target), &end.from)?;
+        catch_up(db, path, plan, &name(&plan.target), &end.from)?;
         return remember().map_err(failed);
     }
     let (table, loaded) = (quote_ident(&plan.target), quote_ident(&name(&plan.target)));

@@ -1,12 +1,12 @@
 //! Making, adopting and removing target tables.
 
+use crate::as_target::columns::columns;
 use crate::as_target::index::{build_index, has_index};
 use crate::as_target::kept::make_view;
 use crate::as_target::statements::create_table;
 use crate::as_target::{beside, state};
 use crate::file::error::sql_error;
 use moorage_adapter::{AdapterError, DependentView, Doing, ExistingTable, Result, StoredTable, Surveyed};
-use moorage_core::drift::standing::TargetColumns;
 use moorage_core::model::policy::ExistingRows;
 use moorage_core::model::sql::quote_ident;
 use moorage_core::plan::table::TablePlan;
@@ -27,14 +27,6 @@ pub(crate) fn describe(db: &Connection, table: &str) -> rusqlite::Result<Option<
     let rows = db.query_row(&format!("SELECT count(*) FROM {}", quote_ident(&name)), [], |r| r.get(0))?;
     let owner = state::owner(db, &name)?.map(|(pipeline, _)| pipeline);
     Ok(Some(ExistingTable { columns, rows, owner }))
-}
-
-/// No columns: no table.
-pub(crate) fn columns(db: &Connection, table: &str) -> rusqlite::Result<TargetColumns> {
-    // Hidden in these ways: generated columns (the manual of PRAGMA table_xinfo), which take no value.
-    let sql = "SELECT name, type || CASE WHEN hidden IN (2, 3) THEN ' GENERATED' ELSE '' END FROM pragma_table_xinfo(?1)";
-    let mut query = db.prepare(sql)?;
-    query.query_map([table], |r| Ok((r.get(0)?, r.get(1)?)))?.collect()
 }
 
 /// The views in whose text a table's name stands as a word: of what they read, SQLite keeps nothing else.

@@ -1,9 +1,7 @@
-//! Tables that keep more than the current rows: what they have as such, the view of it, and what reading them again adds.
+//! Tables that keep more than the current rows: what they have as such, and the view of it.
 
-use crate::as_target::index::build_index;
 use crate::file::error::sql_error;
-use moorage_adapter::{AdapterError, CountsFrom, Doing, Result};
-use moorage_core::model::kept_as::{Added, Keep, Operation};
+use moorage_adapter::{AdapterError, Doing, Result};
 use moorage_core::model::sql::{quote_ident, quote_literal};
 use moorage_core::plan::current_rows::current_rows;
 use moorage_core::plan::table::TablePlan;
@@ -18,13 +16,14 @@ pub(crate) fn source_of(plan: &TablePlan) -> String {
     query(plan).map_or_else(|| quote_ident(&plan.target), |query| format!("({query})"))
 }
 
-fn query(plan: &TablePlan) -> Option<String> {
+/// A query for the rows that a table has now; none where that is the table itself.
+pub(super) fn query(plan: &TablePlan) -> Option<String> {
     let table = quote_ident(&plan.target);
     current_rows(plan, &table, |prefix| (0..plan.width()).map(|c| exact(plan, c, prefix)).collect())
 }
 
 /// A column such that two are equal only if they are the same to the last bit.
-fn exact(plan: &TablePlan, column: usize, prefix: &str) -> String {
+pub(super) fn exact(plan: &TablePlan, column: usize, prefix: &str) -> String {
     let name = quote_ident(&plan.columns[column].name);
     // Zeros of both signs are equal, and not the same.
     if plan.mapped.columns[column].logical.is_float() {
@@ -82,137 +81,4 @@ pub(crate) fn drop_our_view(db: &Connection, plan: &TablePlan) -> rusqlite::Resu
         db.execute_batch(&format!("DROP VIEW {}", quote_ident(name)))?;
     }
     Ok(())
-}
-
-/// Adds to a table what is another way in the rows that were read again: they stand in the table `loaded`, which is then gone.
-pub(crate) fn catch_up(
-    db: &Connection,
-    path: &Path,
-    plan: &TablePlan,
-    loaded: &str,
-    from: &CountsFrom,
-) -> Result<()> {
-    let failed = |e| sql_error(path, Doing::to("adding what was read again to table", &plan.target), e);
-    add_columns(db, path, plan)?;
-    build_index(db, path, plan)?;
-    make_view(db, path, plan)?;
-    let statements = match plan.kept_as.keep {
-        Keep::Current => Vec::new(),
-        Keep::Changes => changes(plan, loaded, from),
-        Keep::Versions => versions(plan, loaded, from),
-    };
-    for sql in statements {
-        db.execute_batch(&sql).map_err(failed)?;
-    }
-    db.execute_batch(&format!("DROP TABLE {}", quote_ident(loaded))).map_err(failed)
-}
-
-/// Columns that came meanwhile: what is from before has null there.
-fn add_columns(db: &Connection, path: &Path, plan: &TablePlan) -> Result<()> {
-    let failed = |e| sql_error(path, Doing::to("adding columns to table", &plan.target), e);
-    let there = super::create::columns(db, &plan.target).map_err(failed)?;
-    for column in &plan.columns {
-        if !there.iter().any(|(name, _)| name.eq_ignore_ascii_case(&column.name)) {
-            let (table, name) = (quote_ident(&plan.target), quote_ident(&column.name));
-            let sql = format!("ALTER TABLE {table} ADD COLUMN {name} {}", column.declared.sql);
-            db.execute_batch(sql.trim_end()).map_err(failed)?;
-        }
-    }
-    Ok(())
-}
-
-struct Names {
-    table: String,
-    loaded: String,
-    /// The row's own columns.
-    own: String,
-    key: Vec<String>,
-}
-
-impl Names {
-    fn of(plan: &TablePlan, loaded: &str) -> Self {
-        let name = |c: usize| quote_ident(&plan.columns[c].name);
-        Self {
-            table: quote_ident(&plan.target),
-            loaded: quote_ident(loaded),
-            own: (0..plan.width()).map(name).collect::<Vec<_>>().join(", "),
-            key: plan.key().iter().map(|&k| name(k)).collect(),
-        }
-    }
-
-    fn same_key(&self, a: &str, b: &str) -> String {
-        self.key.iter().map(|k| format!("{a}.{k} = {b}.{k}")).collect::<Vec<_>>().join(" AND ")
-    }
-}
-
-fn same_row(plan: &TablePlan, a: &str, b: &str) -> String {
-    let term = |c| format!("{} IS {}", exact(plan, c, &format!("{a}.")), exact(plan, c, &format!("{b}.")));
-    (0..plan.width()).map(term).collect::<Vec<_>>().join(" AND ")
-}
-
-/// What is gone is deleted in the trail, what is new or differs stands there as read.
-fn changes(plan: &TablePlan, loaded: &str, from: &CountsFrom) -> Vec<String> {
-    let name = |added| quote_ident(plan.kept_as.name(added));
-    let (operation, position, order) = (name(Added::Operation), name(Added::Position), name(Added::Order));
-    let Names { table, loaded, own, key } = &Names::of(plan, loaded);
-    let names = Names::of(plan, loaded);
-    let now = "temp.moorage_now";
-    let at = quote_literal(&from.position);
-    let add = |columns: &str, word: Operation, rows: &str| {
-        format!(
-            "INSERT INTO {table} ({columns}, {operation}, {position}, {order}) SELECT {columns}, {}, {at}, \
-             (SELECT coalesce(max({order}), 0) FROM {table} WHERE {position} = {at}) + row_number() OVER () FROM {rows}",
-            quote_literal(plan.kept_as.word(word))
-        )
-    };
-    let begin = format!(
-        "DROP TABLE IF EXISTS {now}; CREATE TEMP TABLE moorage_now AS {}",
-        query(plan).unwrap_or_default()
-    );
-    let (gone, come) = if key.is_empty() {
-        let numbered = |rows: &str| {
-            let row = (0..plan.width()).map(|c| exact(plan, c, "")).collect::<Vec<_>>().join(", ");
-            format!("SELECT {own}, row_number() OVER (PARTITION BY {row}) FROM {rows}")
-        };
-        let but = |a: &str, b: &str| format!("({} EXCEPT {})", numbered(a), numbered(b));
-        (add(own, Operation::Delete, &but(now, loaded)), add(own, Operation::Snapshot, &but(loaded, now)))
-    } else {
-        let missing =
-            format!("{now} c WHERE NOT EXISTS (SELECT 1 FROM {loaded} s WHERE {})", names.same_key("s", "c"));
-        let differing = format!(
-            "{loaded} s WHERE NOT EXISTS (SELECT 1 FROM {now} c WHERE {} AND {})",
-            names.same_key("c", "s"),
-            same_row(plan, "c", "s")
-        );
-        (add(&key.join(", "), Operation::Delete, &missing), add(own, Operation::Snapshot, &differing))
-    };
-    let index = match key.is_empty() {
-        true => String::new(),
-        false => format!("CREATE INDEX temp.moorage_now_key ON moorage_now ({})", key.join(", ")),
-    };
-    vec![begin, index, gone, come, format!("DROP TABLE {now}")]
-}
-
-/// Versions that are gone or differ end; what is new or differs begins.
-fn versions(plan: &TablePlan, loaded: &str, from: &CountsFrom) -> Vec<String> {
-    let names = Names::of(plan, loaded);
-    let Names { table, loaded, own, .. } = &names;
-    let name = |added| quote_ident(plan.kept_as.name(added));
-    let (since, until) = (name(Added::Since), name(Added::Until));
-    let at = quote_literal(&from.valid_from.to_string());
-    let differs = format!(
-        "{until} IS NULL AND NOT EXISTS (SELECT 1 FROM {loaded} s WHERE {} AND {})",
-        names.same_key("s", table),
-        same_row(plan, "s", table)
-    );
-    vec![
-        // They were made at this very moment, and were never to be seen.
-        format!("DELETE FROM {table} WHERE {since} >= {at} AND {differs}"),
-        format!("UPDATE {table} SET {until} = {at} WHERE {differs}"),
-        format!(
-            "INSERT INTO {table} ({own}, {since}) SELECT {own}, {at} FROM {loaded} s \
-             WHERE NOT EXISTS (SELECT 1 FROM {table} v WHERE {} AND v.{until} IS NULL)",
-            names.same_key("v", "s")
-        ),
-    ]
 }

@@ -3,7 +3,9 @@
 mod alter;
 mod batch;
 mod beside;
+mod catch_up;
 mod check;
+mod columns;
 mod create;
 pub(crate) mod dialect;
 mod index;
@@ -200,7 +202,7 @@ impl InspectTarget for SqliteTarget {
 
     async fn columns(&self, table: &str) -> Result<TargetColumns> {
         let table = table.to_string();
-        self.read("describing a table", move |db| create::columns(db, &table)).await
+        self.read("describing a table", move |db| columns::columns(db, &table)).await
     }
 
     async fn views(&self, table: &str) -> Result<Vec<DependentView>> {

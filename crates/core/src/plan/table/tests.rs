@@ -2,6 +2,7 @@
 
 use super::*;
 use crate::mapping::outputs::Mapping;
+use crate::model::kept_as::Keep;
 use crate::model::policy::{OnMisfit, Stamp};
 use crate::model::types::LogicalType;
 use serde_json::json;
@@ -134,10 +135,31 @@ fn a_plan_is_stored_as_it_always_was_and_read_back() {
     assert_eq!(serde_json::from_value::<TablePlan>(stored()).unwrap(), plan());
 }
 
+/// Versions that know nothing of it must not take such a table for one of current rows.
+#[test]
+fn a_plan_of_a_table_that_keeps_more_is_of_another_form() {
+    let kept_as = KeptAs { keep: Keep::Changes, old_values: true, view: Some("berths_current".into()) };
+    let kept = TablePlan { kept_as, ..plan() };
+    let told = serde_json::to_value(&kept).unwrap();
+    assert_eq!(told["form"], 3);
+    assert_eq!(told["kept_as"], json!({ "keep": "changes", "old_values": true, "view": "berths_current" }));
+    assert_eq!(serde_json::from_value::<TablePlan>(told).unwrap(), kept);
+    let added: Vec<Output> =
+        [Keep::Changes, Keep::Versions].into_iter().flat_map(Keep::adds).map(|a| Output::Added(*a)).collect();
+    let words = json!([
+        { "added": "operation" }, { "added": "committed_at" }, { "added": "position" }, { "added": "order" },
+        { "added": "unchanged" }, { "added": "since" }, { "added": "until" }, { "old": 1 },
+    ]);
+    assert_eq!(
+        serde_json::to_value(added.into_iter().chain([Output::Old(1)]).collect::<Vec<_>>()).unwrap(),
+        words
+    );
+}
+
 #[test]
 fn a_plan_of_a_later_form_is_refused_with_the_way_out() {
     let mut later = stored();
-    later["form"] = json!(3);
+    later["form"] = json!(4);
     let refused = serde_json::from_value::<TablePlan>(later).unwrap_err().to_string();
     assert!(refused.contains("public_berths") && refused.contains("a later version of Moorage"), "{refused}");
 }

@@ -1,0 +1,142 @@
+//! What reading a table again adds to one that keeps more than the current rows.
+
+use super::dialect::relation;
+use super::form::Found;
+use super::index::build_index;
+use super::kept::{make_view, name, query, row_text};
+use crate::wire::connect::Session;
+use moorage_adapter::{AdapterError, CountsFrom, Doing, Result};
+use moorage_core::model::kept_as::{Added, Keep, Operation};
+use moorage_core::model::sql::{quote_ident, quote_literal};
+use moorage_core::plan::table::TablePlan;
+
+/// Adds to a table what is another way in the rows that were read again and loaded beside it.
+pub(super) async fn catch_up(
+    session: &Session,
+    pipeline: &str,
+    (plan, found): (&TablePlan, &Found),
+    loaded: &str,
+    from: &CountsFrom,
+) -> Result<()> {
+    let doing = || Doing::to("adding what was read again to table", &plan.target);
+    let there = &found.columns;
+    let missing = plan.columns.iter().filter(|c| !there.iter().any(|column| column.name == c.name));
+    let added: Vec<String> = missing
+        .map(|c| {
+            let (table, name) = (relation(&plan.target), quote_ident(&c.name));
+            format!("ALTER TABLE {table} ADD COLUMN {name} {}", c.declared.sql)
+        })
+        .collect();
+    let differs = |c: &&moorage_core::plan::table::PlannedColumn| {
+        there.iter().any(|found| found.name == c.name && found.declared != c.declared.sql)
+    };
+    if let Some(column) = plan.columns.iter().find(differs) {
+        let reason = format!(
+            "column {} is to be of type {}, and with keep = \"{}\" what it holds from before is not written anew. Change its type by hand (ALTER TABLE), or give the table another name with `into`; then run `moorage resnapshot {}`",
+            column.name,
+            column.declared.sql,
+            plan.kept_as.keep.word(),
+            plan.table()
+        );
+        return Err(AdapterError::refused(doing(), reason));
+    }
+    if !added.is_empty() {
+        session.run(doing(), &added.join("; ")).await?;
+    }
+    build_index(session, plan, found, false).await?;
+    make_view(session, pipeline, plan).await?;
+    let statements = match plan.kept_as.keep {
+        Keep::Current => Vec::new(),
+        Keep::Changes => changes(plan, loaded, from),
+        Keep::Versions => versions(plan, loaded, from),
+    };
+    session.run(doing(), &statements.join("; ")).await
+}
+
+fn own(plan: &TablePlan) -> String {
+    let own = plan.columns.iter().take(plan.width()).map(|c| quote_ident(&c.name));
+    own.collect::<Vec<_>>().join(", ")
+}
+
+fn key(plan: &TablePlan) -> Vec<String> {
+    plan.key().iter().map(|&k| quote_ident(&plan.columns[k].name)).collect()
+}
+
+fn same_key(plan: &TablePlan, a: &str, b: &str) -> String {
+    key(plan).iter().map(|k| format!("{a}.{k} = {b}.{k}")).collect::<Vec<_>>().join(" AND ")
+}
+
+fn same_row(plan: &TablePlan, a: &str, b: &str) -> String {
+    format!("{} = {}", row_text(plan, &format!("{a}.")), row_text(plan, &format!("{b}.")))
+}
+
+/// What is gone is deleted in the trail, what is new or differs stands there as read.
+fn changes(plan: &TablePlan, loaded: &str, from: &CountsFrom) -> Vec<String> {
+    let [operation, position, order] =
+        [Added::Operation, Added::Position, Added::Order].map(|added| name(plan, added));
+    let (table, own, key) = (relation(&plan.target), own(plan), key(plan));
+    let now = "pg_temp.moorage_now";
+    let at = quote_literal(&from.position);
+    let add = |columns: &str, word: Operation, rows: &str| {
+        format!(
+            "INSERT INTO {table} ({columns}, {operation}, {position}, {order}) SELECT {columns}, {}, {at}, \
+             (SELECT coalesce(max({order}), 0) FROM ONLY {table} WHERE {position} = {at}) + row_number() OVER () FROM {rows}",
+            quote_literal(plan.kept_as.word(word))
+        )
+    };
+    let mut all = vec![
+        format!("DROP TABLE IF EXISTS {now}"),
+        format!("CREATE TEMP TABLE moorage_now ON COMMIT DROP AS {}", query(plan).unwrap_or_default()),
+    ];
+    if key.is_empty() {
+        let numbered = |rows: &str, alias: &str| {
+            let row = row_text(plan, "r.");
+            format!(
+                "(SELECT r.*, {row} AS moorage_row, row_number() OVER (PARTITION BY {row}) AS moorage_nth FROM {rows} r) {alias}"
+            )
+        };
+        let but = |a: &str, b: &str| {
+            format!(
+                "{} WHERE NOT EXISTS (SELECT 1 FROM {} WHERE (b.moorage_row, b.moorage_nth) = (a.moorage_row, a.moorage_nth))",
+                numbered(a, "a"),
+                numbered(b, "b")
+            )
+        };
+        all.push(add(&own, Operation::Delete, &but(now, loaded)));
+        all.push(add(&own, Operation::Snapshot, &but(loaded, now)));
+        return all;
+    }
+    let missing =
+        format!("{now} c WHERE NOT EXISTS (SELECT 1 FROM {loaded} s WHERE {})", same_key(plan, "s", "c"));
+    let differing = format!(
+        "{loaded} s WHERE NOT EXISTS (SELECT 1 FROM {now} c WHERE {} AND {})",
+        same_key(plan, "c", "s"),
+        same_row(plan, "c", "s")
+    );
+    all.push(format!("CREATE INDEX ON {now} ({})", key.join(", ")));
+    all.push(add(&key.join(", "), Operation::Delete, &missing));
+    all.push(add(&own, Operation::Snapshot, &differing));
+    all
+}
+
+/// Versions that are gone or differ end; what is new or differs begins.
+fn versions(plan: &TablePlan, loaded: &str, from: &CountsFrom) -> Vec<String> {
+    let [since, until] = [Added::Since, Added::Until].map(|added| name(plan, added));
+    let (table, own) = (relation(&plan.target), own(plan));
+    let at = format!("{}::timestamptz", quote_literal(&from.valid_from.to_string()));
+    let differs = format!(
+        "t.{until} IS NULL AND NOT EXISTS (SELECT 1 FROM {loaded} s WHERE {} AND {})",
+        same_key(plan, "s", "t"),
+        same_row(plan, "s", "t")
+    );
+    vec![
+        // They were made at this very moment, and were never to be seen.
+        format!("DELETE FROM ONLY {table} t WHERE t.{since} >= {at} AND {differs}"),
+        format!("UPDATE ONLY {table} t SET {until} = {at} WHERE {differs}"),
+        format!(
+            "INSERT INTO {table} ({own}, {since}) OVERRIDING SYSTEM VALUE SELECT {own}, {at} FROM {loaded} s \
+             WHERE NOT EXISTS (SELECT 1 FROM ONLY {table} v WHERE {} AND v.{until} IS NULL)",
+            same_key(plan, "v", "s")
+        ),
+    ]
+}
