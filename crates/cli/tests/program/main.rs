@@ -34,6 +34,7 @@ mod identities;
 mod interfering;
 mod joining;
 mod keeping;
+mod keeping_killed;
 mod lagging;
 mod load;
 mod mapping;
