@@ -116,7 +116,7 @@ pub(crate) fn carry_out(rows: &mut Vec<TextRow>, batch: &TableBatch) -> Result<T
                     rows.remove(at);
                 }
             }
-            Write::End(..) | Write::EndRest(_) => {
+            Write::End(..) | Write::EndRest(_) | Write::Mark(_) => {
                 return Err(AdapterError::Lacking { system: "tests".into(), lack: Lack::Keeping });
             }
             Write::Append(new) => rows.extend(new.into_iter().map(|at| built(at, None))),

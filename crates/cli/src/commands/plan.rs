@@ -7,6 +7,7 @@ use crate::{edit, load, render};
 use moorage_adapter::{Surveyed, TableState};
 use moorage_core::drift::outlook::Outlook;
 use moorage_core::model::finding::{Fix, Reason};
+use moorage_core::model::kept_as::KeptAs;
 use moorage_core::model::name::TableName;
 use moorage_core::model::policy::ExistingRows;
 use moorage_core::model::schema::RowIdentity;
@@ -69,6 +70,8 @@ impl OfDrift {
 struct PlannedTable<'a> {
     table: String,
     target: &'a str,
+    #[serde(flatten)]
+    kept_as: &'a KeptAs,
     /// `create`, `take over`, `go on` or `read again`.
     action: &'static str,
     existing_rows: Option<u64>,
@@ -241,6 +244,7 @@ fn as_json<'a>(pipeline: &'a Pipeline, draft: &'a Draft, estimate: Option<Estima
         PlannedTable {
             table: t.table().to_string(),
             target: &t.target,
+            kept_as: &t.kept_as,
             action: action(s),
             existing_rows: s.existing.as_ref().map(|e| e.rows),
             existing_rows_become: rows_become(t, s),
@@ -316,6 +320,9 @@ fn show(global: &Global, pipeline: &Pipeline, draft: &Draft, estimate: Option<&E
         render::out(title.and(&more));
         if let Some(problem) = &surveyed.problem {
             render::out(format!("  blocked: {problem}"));
+        }
+        if let Some(keeps) = table.kept_as.words() {
+            render::out(format!("  keeps {keeps}"));
         }
         if let Some(condition) = &table.mapping.condition {
             render::out(format!("  only rows where {condition}"));

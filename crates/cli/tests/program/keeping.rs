@@ -201,3 +201,176 @@ kind = \"postgres\"
     assert!(told(trail).ends_with(&["truncate".into(), "insert 1 new 1".into()]), "{:?}", told(trail));
     assert_eq!(told(versions).iter().filter(|v| v.ends_with("true")).collect::<Vec<_>>(), ["1 new 1 true"]);
 }
+
+/// Rows that were deleted stay, marked or as they were; what is read again agrees with that.
+#[rstest]
+fn deleted_rows_stay_as_the_file_says(
+    #[values("log", "trigger", "file")] from: &str,
+    #[values("database", "file")] to: &str,
+) {
+    let name = format!("deletes_{from}_{to}");
+    let make = "CREATE TABLE berths (id INTEGER PRIMARY KEY, name text); CREATE TABLE stays (id INTEGER PRIMARY KEY, name text);
+        INSERT INTO berths VALUES (1, 'A1'), (2, 'A2'), (3, 'A3'); INSERT INTO stays SELECT * FROM berths;";
+    let mirror = Mirror::new(&name, if from == "file" { "" } else { make });
+    if to == "file" {
+        mirror.has_file_as_target();
+    }
+    let source = "[sources.harbour]\nkind = \"postgres\"\n";
+    match from {
+        "trigger" => mirror.replace(source, &format!("{source}capture = \"trigger\"\n")),
+        "file" => {
+            let text = std::fs::read_to_string(mirror.path("moorage.toml")).unwrap();
+            let rest = &text[text.find("[targets.").unwrap()..];
+            let rest = rest.replace("include = [\"public.*\"]\n", "");
+            let text = format!("[sources.harbour]\nkind = \"sqlite\"\npath = \"harbour.db\"\n{rest}");
+            std::fs::write(mirror.path("moorage.toml"), text).unwrap();
+            let db = rusqlite::Connection::open(mirror.path("harbour.db")).unwrap();
+            db.execute_batch(&format!("PRAGMA journal_mode = WAL; {make}")).unwrap();
+        }
+        _ => {}
+    }
+    let change = |sql: &str| match from {
+        "file" => {
+            rusqlite::Connection::open(mirror.path("harbour.db")).unwrap().execute_batch(sql).unwrap();
+        }
+        _ => mirror.source.run(sql),
+    };
+    mirror.append(&format!(
+        "[[pipelines.{name}.rule]]\nmatch = \"*.berths\"\ndeletes = \"mark\"\n[[pipelines.{name}.rule]]\nmatch = \"*.stays\"\noperations = [\"insert\", \"update\"]\n"
+    ));
+    let told = |sql: &str| match to {
+        "file" => texts(&mirror.warehouse(), &sql.replace("mirror.", "")),
+        _ => mirror.target.rows(sql).iter().map(|row| row.get(0)).collect(),
+    };
+    let is_marked = if to == "file" {
+        "iif(moorage_deleted_at IS NULL, '', 'deleted')"
+    } else {
+        "CASE WHEN moorage_deleted_at IS NULL THEN '' ELSE 'deleted' END"
+    };
+    let marked = format!("SELECT concat_ws(' ', id, name, {is_marked}) FROM mirror.berths ORDER BY id");
+    let kept = "SELECT concat_ws(' ', id, name) FROM mirror.stays ORDER BY id";
+    mirror.catch_up();
+    for table in ["berths", "stays"] {
+        change(&format!("DELETE FROM {table} WHERE id = 1"));
+        change(&format!("DELETE FROM {table} WHERE id = 2"));
+        change(&format!("INSERT INTO {table} VALUES (2, 'again')"));
+        change(&format!(
+            "BEGIN; INSERT INTO {table} VALUES (4, 'A4'); DELETE FROM {table} WHERE id = 4; COMMIT"
+        ));
+        change(&format!("UPDATE {table} SET id = 30 WHERE id = 3"));
+    }
+    mirror.catch_up();
+    assert_eq!(told(&marked), ["1 A1 deleted", "2 again ", "4 A4 deleted", "30 A3 "]);
+    assert_eq!(told(kept), ["1 A1", "2 again", "4 A4", "30 A3"]);
+    mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
+    mirror.moorage(&["verify", "--counts-only"]).expect(3, &["counts tell nothing"]);
+    // Read again beside, with what is gone and what has come meanwhile.
+    mirror.moorage(&["resnapshot", "--all"]).expect(0, &[]);
+    change("DELETE FROM berths WHERE id = 30; INSERT INTO berths VALUES (1, 'A1 again')");
+    change("DELETE FROM stays WHERE id = 30; INSERT INTO stays VALUES (1, 'A1 again')");
+    mirror.catch_up();
+    assert_eq!(told(&marked), ["1 A1 again ", "2 again ", "4 A4 deleted", "30 A3 deleted"]);
+    assert_eq!(told(kept), ["1 A1 again", "2 again", "4 A4", "30 A3"]);
+    change("UPDATE berths SET name = 'x'; UPDATE stays SET name = 'x'");
+    change("DELETE FROM berths");
+    mirror.catch_up();
+    assert_eq!(told(&marked), ["1 x deleted", "2 x deleted", "4 A4 deleted", "30 A3 deleted"]);
+    mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
+    if from != "file" {
+        change("TRUNCATE stays; INSERT INTO berths VALUES (2, 'new'); ");
+        change("TRUNCATE berths");
+        mirror.catch_up();
+        assert_eq!(told(&marked), ["1 x deleted", "2 new deleted", "4 A4 deleted", "30 A3 deleted"]);
+        assert_eq!(told(kept).len(), 4);
+        mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
+    }
+}
+
+#[test]
+fn what_a_table_keeps_stays_what_it_is_until_it_is_another_table() {
+    let quay = Quay::new(BERTHS);
+    keep(&quay, "quayside", "versions");
+    quay.catch_up();
+    quay.replace("keep = \"versions\"", "keep = \"changes\"");
+    quay.moorage(&["plan"])
+        .expect(3, &["was made with keep = \"versions\"", "moorage resnapshot main.berths"]);
+    quay.refuses(&["was made with keep = \"versions\" and stays so"]);
+    // The advice.
+    quay.replace("keep = \"changes\"", "keep = \"changes\"\ninto = \"berths_trail\"");
+    quay.moorage(&["resnapshot", "main.berths"]).expect(0, &[]);
+    quay.catch_up();
+    quay.change("UPDATE berths SET name = 'A9' WHERE id = 1");
+    quay.catch_up();
+    assert_eq!(quay.value::<i64>("SELECT count(*) FROM berths_trail"), 4);
+    assert_eq!(all_rows(&quay.warehouse(), "berths_trail_current"), all_rows(&quay.harbour(), "berths"));
+    quay.moorage(&["verify"]).expect(0, &["both sides agree"]);
+}
+
+/// Old values, another name of the view, and columns that come, go and are called otherwise.
+#[rstest]
+fn a_trail_follows_the_structure_of_its_table(#[values("database", "file")] to: &str) {
+    let name = format!("trail_drift_{to}");
+    let mirror = Mirror::new(
+        &name,
+        "CREATE TABLE berths (id int PRIMARY KEY, name text); ALTER TABLE berths REPLICA IDENTITY FULL; INSERT INTO berths VALUES (1, 'A1'), (2, 'A2');
+         CREATE TABLE stays (id int PRIMARY KEY, name text); INSERT INTO stays SELECT * FROM berths",
+    );
+    if to == "file" {
+        mirror.has_file_as_target();
+    }
+    mirror.append(&format!(
+        "[[pipelines.{name}.rule]]\nmatch = \"*.berths\"\nkeep = \"changes\"\nold_values = true\nview = \"{{table}}_now\"\ndrift = {{ column_renamed = \"follow\" }}\n
+         [[pipelines.{name}.rule]]\nmatch = \"*.stays\"\nkeep = \"versions\"\n"
+    ));
+    let told = |sql: &str| match to {
+        "file" => texts(&mirror.warehouse(), &sql.replace("mirror.", "")),
+        _ => mirror.target.rows(sql).iter().map(|row| row.get(0)).collect(),
+    };
+    mirror.catch_up();
+    if to == "database" {
+        mirror.target.run("CREATE ROLE trail_reader; GRANT SELECT ON mirror.berths_now TO trail_reader");
+    }
+    mirror
+        .source
+        .run("UPDATE berths SET name = 'A1x' WHERE id = 1; UPDATE stays SET name = 'A1x' WHERE id = 1");
+    for table in ["berths", "stays"] {
+        mirror.source.run(&format!("ALTER TABLE {table} ADD depth int DEFAULT 7"));
+        mirror.source.run(&format!("UPDATE {table} SET depth = 8 WHERE id = 2"));
+    }
+    mirror.catch_up();
+    mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
+    let trail = "SELECT concat_ws(' ', moorage_operation, id, name, depth, '/', old_id, old_name, old_depth) FROM mirror.berths WHERE moorage_operation <> 'snapshot' ORDER BY moorage_position, moorage_order";
+    assert_eq!(told(trail), ["update 1 A1x 7 / 1 A1", "update 2 A2 8 / 2 A2 7"]);
+    assert_eq!(
+        told("SELECT concat_ws(' ', id, name, depth) FROM mirror.berths_now ORDER BY id"),
+        ["1 A1x 7", "2 A2 8"]
+    );
+    assert_eq!(
+        told("SELECT concat_ws(' ', id, name, depth) FROM mirror.stays ORDER BY id, moorage_since"),
+        ["1 A1 7", "1 A1x 7", "2 A2 7", "2 A2 8"]
+    );
+    mirror.source.run("ALTER TABLE berths RENAME name TO called");
+    mirror.source.run("UPDATE berths SET called = 'A2x' WHERE id = 2");
+    mirror.catch_up();
+    assert_eq!(
+        told("SELECT concat_ws(' ', id, called, depth) FROM mirror.berths_now ORDER BY id"),
+        ["1 A1x 7", "2 A2x 8"]
+    );
+    mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
+    // A default that is not the same for all is read: versions begin where a value differs.
+    for table in ["berths", "stays"] {
+        mirror.source.run(&format!("ALTER TABLE {table} ADD lot int DEFAULT (random() * 0)::int + 5"));
+        mirror.source.run(&format!("ALTER TABLE {table} DROP COLUMN depth"));
+    }
+    mirror.catch_up();
+    mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
+    assert_eq!(
+        told("SELECT concat_ws(' ', id, called, lot) FROM mirror.berths_now ORDER BY id"),
+        ["1 A1x 5", "2 A2x 5"]
+    );
+    if to == "database" {
+        let sql = "SELECT has_table_privilege('trail_reader', 'mirror.berths_now', 'SELECT')::text";
+        assert_eq!(mirror.target.value::<String>(sql), "true");
+        mirror.target.run("REVOKE ALL ON mirror.berths_now FROM trail_reader; DROP ROLE trail_reader");
+    }
+}

@@ -3,14 +3,15 @@
 
 use crate::apply::batch::Collected;
 use crate::apply::net::ReduceError;
-use crate::apply::reduce::reduce;
+use crate::apply::reduce::{lenient, marking, reduce};
 use crate::apply::trail::trail;
 use crate::apply::versions::versions;
 use crate::apply::write_set::WriteSet;
 use crate::change::block::ChangeBlock;
+use crate::change::kind::ChangeKind;
 use crate::drift::alter::{Alteration, Then};
 use crate::drift::held::Release;
-use crate::model::kept_as::Keep;
+use crate::model::kept_as::{Deletes, Keep, Operation};
 use crate::plan::carried::CarriedTables;
 use crate::plan::table::TablePlan;
 use std::collections::BTreeMap;
@@ -36,7 +37,10 @@ impl TableBatch {
     /// # Errors
     /// See [`ReduceError`].
     pub fn of(plan: Arc<TablePlan>, blocks: Vec<ChangeBlock>, goes_on: bool) -> Result<Self, ReduceError> {
+        let blocks = applied(&plan, blocks)?;
         let (set, added) = match plan.kept_as.keep {
+            Keep::Current if plan.kept_as.deletes == Deletes::Mark => marking(&plan, &blocks)?,
+            Keep::Current if !plan.kept_as.is_exact() => (lenient(&blocks.iter().collect::<Vec<_>>())?, None),
             Keep::Current => (reduce(&blocks.iter().collect::<Vec<_>>())?, None),
             Keep::Changes => trail(&plan, &blocks)?,
             Keep::Versions => versions(&plan, &blocks, goes_on)?,
@@ -44,10 +48,36 @@ impl TableBatch {
         Ok(Self { plan, blocks, added, set })
     }
 
+    /// Whether a row that is not as the changes assume is an error, as far as the table's plan is concerned.
+    pub fn is_exact(&self) -> bool {
+        self.plan.kept_as.is_exact()
+    }
+
     /// What the images of the write set point into.
     pub fn images(&self) -> Vec<&ChangeBlock> {
         self.blocks.iter().chain(&self.added).collect()
     }
+}
+
+/// The changes without those that are not applied.
+fn applied(plan: &TablePlan, blocks: Vec<ChangeBlock>) -> Result<Vec<ChangeBlock>, ReduceError> {
+    let kept_as = &plan.kept_as;
+    if kept_as.leaves_out.is_empty() {
+        return Ok(blocks);
+    }
+    let goes = |kind| {
+        kept_as.leaves_out(match kind {
+            ChangeKind::Insert => Operation::Insert,
+            ChangeKind::Update => Operation::Update,
+            ChangeKind::Delete => Operation::Delete,
+            ChangeKind::Truncate => Operation::Truncate,
+        })
+    };
+    let failed = |e: arrow::error::ArrowError| ReduceError::Added {
+        table: plan.table().to_string(),
+        what: e.to_string(),
+    };
+    blocks.into_iter().map(|block| block.without(goes).map_err(failed)).collect()
 }
 
 /// One thing that is done to the target.

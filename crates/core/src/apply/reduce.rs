@@ -7,13 +7,17 @@
 //! changes, carrying out the [steps](WriteSet::steps) of the result gives the same state as applying the
 //! changes one by one.
 
+use crate::apply::added::AddedRows;
 use crate::apply::net::{Cells, GoneRow, ImageRef, NetRow, ReduceError, new_cells, old_cells, write_keys};
 use crate::apply::write_set::WriteSet;
 use crate::change::block::ChangeBlock;
 use crate::change::counters::TableCounters;
 use crate::change::kind::{Change, ChangeKind};
+use crate::model::kept_as::Added;
 use crate::model::schema::RowIdentity;
+use crate::plan::table::TablePlan;
 use crate::value::column::{Value, value_text};
+use crate::value::moment::Moment;
 use hashbrown::HashMap;
 use hashbrown::hash_map::EntryRef;
 
@@ -26,6 +30,51 @@ pub fn reduce(blocks: &[&ChangeBlock]) -> Result<WriteSet, ReduceError> {
         None => Ok(WriteSet::default()),
         Some(RowIdentity::WholeRow) => reduce_whole_rows(blocks),
         Some(RowIdentity::Key(key) | RowIdentity::DeclaredKey(key)) => KeyedReduction::new(blocks, key).run(),
+    }
+}
+
+/// The same for a table whose rows may be others than the changes assume: a row that comes again is written over the one that
+/// is there.
+///
+/// # Errors
+/// See [`ReduceError`].
+pub fn lenient(blocks: &[&ChangeBlock]) -> Result<WriteSet, ReduceError> {
+    match blocks.first().and_then(|b| b.schema().identity.key()) {
+        None => reduce(blocks),
+        Some(key) => KeyedReduction { lenient: true, ..KeyedReduction::new(blocks, key.to_vec()) }.run(),
+    }
+}
+
+/// The same for a table in which rows that were deleted stay, and are marked; with the images of the marks.
+///
+/// # Errors
+/// See [`ReduceError`].
+pub(super) fn marking(
+    plan: &TablePlan,
+    blocks: &[ChangeBlock],
+) -> Result<(WriteSet, Option<ChangeBlock>), ReduceError> {
+    let all: Vec<&ChangeBlock> = blocks.iter().collect();
+    let mut marks = AddedRows::behind(plan, blocks.len());
+    let set = {
+        let reduction = KeyedReduction::new(&all, plan.key().to_vec());
+        let deleted_at = plan.place_of(Added::DeletedAt);
+        let marks = deleted_at.map(|place| Marks { place, rows: &mut marks });
+        KeyedReduction { lenient: true, marks, ..reduction }.run()?
+    };
+    Ok((set, marks.finish()?))
+}
+
+/// The marks of rows that were deleted.
+struct Marks<'a, 'p> {
+    /// The column.
+    place: usize,
+    rows: &'a mut AddedRows<'p>,
+}
+
+impl Marks<'_, '_> {
+    fn at(&mut self, moment: Moment) -> Result<ImageRef, ReduceError> {
+        let text = moment.to_string();
+        self.rows.push(|_| Value::Text(&text))
     }
 }
 
@@ -47,7 +96,12 @@ struct Slot {
     was_there: bool,
 }
 
-struct KeyedReduction<'a> {
+struct KeyedReduction<'a, 'm, 'p> {
+    /// Whether rows may be others than the changes assume.
+    lenient: bool,
+    marks: Option<Marks<'m, 'p>>,
+    /// When the rows of the target were all marked.
+    all_marked: Option<Moment>,
     blocks: &'a [&'a ChangeBlock],
     key: Vec<usize>,
     width: usize,
@@ -58,10 +112,13 @@ struct KeyedReduction<'a> {
     scratch: Vec<u8>,
 }
 
-impl<'a> KeyedReduction<'a> {
+impl<'a> KeyedReduction<'a, '_, '_> {
     fn new(blocks: &'a [&'a ChangeBlock], key: Vec<usize>) -> Self {
         let width = blocks[0].schema().columns.len();
         Self {
+            lenient: false,
+            marks: None,
+            all_marked: None,
             blocks,
             key,
             width,
@@ -77,15 +134,24 @@ impl<'a> KeyedReduction<'a> {
         let blocks = self.blocks;
         for (b, block) in blocks.iter().enumerate() {
             count(&mut self.counters, block);
-            for change in block.changes() {
-                self.step(b as u32, &change)?;
+            for (at, change) in block.changes().enumerate() {
+                self.step(b as u32, &change, at)?;
             }
         }
         Ok(self.finish())
     }
 
-    fn step(&mut self, block: u32, change: &Change<'_>) -> Result<(), ReduceError> {
+    fn step(&mut self, block: u32, change: &Change<'_>, at: usize) -> Result<(), ReduceError> {
+        let moment = || self.blocks[block as usize].place(at).valid_from;
         match change.kind {
+            ChangeKind::Truncate if self.marks.is_some() => {
+                let moment = moment();
+                self.mark_all(moment)
+            }
+            ChangeKind::Delete if self.marks.is_some() => {
+                let (key, moment) = (self.old_cells(block, change), moment());
+                self.mark(&key, moment)
+            }
             ChangeKind::Truncate => {
                 self.truncate = true;
                 self.slots.clear();
@@ -96,7 +162,7 @@ impl<'a> KeyedReduction<'a> {
                 let cells = self.new_cells(block, change);
                 let (slot, known) = self.slot(&cells, false)?;
                 let was_gone = known && matches!(self.slots[slot].state, State::Gone);
-                if known && !was_gone {
+                if known && !was_gone && !self.lenient {
                     return Err(self.duplicate(&cells));
                 }
                 let must_be_new = !was_gone && !self.truncate;
@@ -111,6 +177,43 @@ impl<'a> KeyedReduction<'a> {
             }
             ChangeKind::Update => self.update(block, change),
         }
+    }
+
+    /// A row that was deleted has what is known of it, and the mark.
+    fn mark(&mut self, key: &Cells, moment: Moment) -> Result<(), ReduceError> {
+        let Some(marks) = &mut self.marks else { return Ok(()) };
+        let (place, image) = (marks.place, marks.at(moment)?);
+        let marked = |c: usize| match c == place {
+            true => Some(image),
+            false => key.at(c).filter(|_| self.key.contains(&c)),
+        };
+        let cells = Cells::Mixed((0..self.width).map(marked).collect());
+        let (slot, known) = self.slot(key, true)?;
+        let state = match &self.slots[slot].state {
+            State::Live { cells: earlier, origin, must_be_new } => {
+                let cells = self.overlay(cells, Some(earlier));
+                State::Live { cells, origin: *origin, must_be_new: *must_be_new }
+            }
+            // It was moved away from.
+            State::Gone if known => return Ok(()),
+            State::Gone => State::Live { cells, origin: Some(slot), must_be_new: false },
+        };
+        self.set(slot, state);
+        Ok(())
+    }
+
+    fn mark_all(&mut self, moment: Moment) -> Result<(), ReduceError> {
+        let Some(place) = self.marks.as_ref().map(|marks| marks.place) else { return Ok(()) };
+        for slot in 0..self.slots.len() {
+            let State::Live { cells, .. } = &self.slots[slot].state else { continue };
+            let is_marked = cells.at(place).is_some_and(|image| image.block as usize >= self.blocks.len());
+            if !is_marked {
+                let key = cells.clone();
+                self.mark(&key, moment)?;
+            }
+        }
+        self.all_marked.get_or_insert(moment);
+        Ok(())
     }
 
     fn update(&mut self, block: u32, change: &Change<'_>) -> Result<(), ReduceError> {
@@ -139,7 +242,7 @@ impl<'a> KeyedReduction<'a> {
             return Ok(());
         }
         // A key that was never met before this change was just given a slot that says "gone".
-        if matches!(self.slots[to].state, State::Live { .. }) {
+        if matches!(self.slots[to].state, State::Live { .. }) && !self.lenient {
             return Err(self.duplicate(&cells));
         }
         self.slots[from].state = State::Gone;
@@ -217,6 +320,7 @@ impl<'a> KeyedReduction<'a> {
     fn finish(self) -> WriteSet {
         let mut reduced =
             WriteSet { empty: self.truncate, keyed: true, counters: self.counters, ..WriteSet::default() };
+        reduced.marks = self.all_marked;
         let owned = self.slots.iter().filter(|s| s.owned).count() as u64 + u64::from(self.truncate);
         let keys: Vec<Cells> = self.slots.iter().map(|s| s.key.clone()).collect();
         for (at, slot) in self.slots.into_iter().enumerate() {

@@ -12,6 +12,8 @@
 //! | update that leaves a row as it is, as whole old rows tell | stays | |
 //! | delete | until then | |
 //! | truncate | all: until then | |
+//!
+//! Where deletes are ignored, an insert is an update of the row that may be there still.
 
 use crate::apply::added::AddedRows;
 use crate::apply::net::{Cells, GoneRow, NetRow, ReduceError, new_cells, old_cells, write_keys};
@@ -94,7 +96,7 @@ impl Versions<'_> {
             ChangeKind::Delete => {
                 let key = old_cells(block, change);
                 let valid = self.valid(&key, true)?;
-                self.end(&key, valid, at)
+                self.end(&key, valid, at, true)
             }
             ChangeKind::Update => {
                 let cells = new();
@@ -138,7 +140,7 @@ impl Versions<'_> {
                 return Err(ReduceError::ChangeAfterDelete { table, key });
             }
         };
-        self.end(&before, valid, at)?;
+        self.end(&before, valid, at, true)?;
         self.open(cells, origin, at)
     }
 
@@ -179,12 +181,12 @@ impl Versions<'_> {
         })
     }
 
-    /// The version that is valid is so until a moment.
-    fn end(&mut self, key: &Cells, valid: Valid, at: Moment) -> Result<(), ReduceError> {
+    /// The version that is valid is so until a moment. `was_there` says whether the change assumes that the target has one.
+    fn end(&mut self, key: &Cells, valid: Valid, at: Moment, was_there: bool) -> Result<(), ReduceError> {
         match valid {
             Valid::None => {}
             Valid::InTarget => {
-                self.gone.push(GoneRow { key: key.clone(), was_there: true });
+                self.gone.push(GoneRow { key: key.clone(), was_there });
                 self.ends.at.push(at);
             }
             Valid::Made(made) => self.end_made(made, at),
@@ -205,7 +207,11 @@ impl Versions<'_> {
     }
 
     fn open(&mut self, cells: Cells, origin: Option<Cells>, since: Moment) -> Result<(), ReduceError> {
-        if !matches!(self.valid(&cells, false)?, Valid::None) {
+        if !self.plan.kept_as.is_exact() {
+            // A row of that key may have been deleted, with nothing said of it here.
+            let valid = self.valid(&cells, true)?;
+            self.end(&cells, valid, since, false)?;
+        } else if !matches!(self.valid(&cells, false)?, Valid::None) {
             let (table, key) = (self.plan.table().to_string(), self.key_text(&cells));
             return Err(ReduceError::DuplicateKey { table, key });
         }

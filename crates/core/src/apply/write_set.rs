@@ -21,6 +21,8 @@ pub struct WriteSet {
     pub rows: Vec<NetRow>,
     /// Whether rows have a key.
     pub keyed: bool,
+    /// When all rows that are there were deleted, where deleted ones are marked; none if they were not.
+    pub marks: Option<Moment>,
     /// Of a table of versions: until when those that end were valid. Such a table is never emptied; each of `rows` is a
     /// version more, and `gone` are those that were valid still.
     pub ends: Option<Ends>,
@@ -53,6 +55,8 @@ pub enum Write<'a> {
     End(&'a [GoneRow], &'a [Moment]),
     /// All versions that are valid still are until this moment.
     EndRest(Moment),
+    /// All rows that are not marked as deleted are marked so, at this moment.
+    Mark(Moment),
     /// Add rows.
     Append(Vec<usize>),
     /// Write whole rows, over those with their keys. What such a row lacks was [borrowed](WriteSet::borrowed) before.
@@ -94,6 +98,7 @@ impl WriteSet {
         };
         let rest = self.ends.as_ref().and_then(|ends| ends.rest).map(Write::EndRest);
         let remove = (!gone.is_empty()).then_some(remove);
+        let rest = rest.or(self.marks.map(Write::Mark));
         self.empty.then_some(Write::Empty).into_iter().chain(remove).chain(rest)
     }
 

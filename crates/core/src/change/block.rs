@@ -261,6 +261,19 @@ impl ChangeBlock {
         Ok(block)
     }
 
+    /// The block without changes of some kinds, which are counted as read all the same.
+    ///
+    /// # Errors
+    /// If it is damaged.
+    pub fn without(self, goes: impl Fn(ChangeKind) -> bool) -> Result<Self, ArrowError> {
+        let places: Vec<usize> = (0..self.entries.len()).filter(|&i| !goes(self.entries[i].kind)).collect();
+        if places.len() == self.entries.len() {
+            return Ok(self);
+        }
+        let read = Some(self.read());
+        Ok(Self { read, ..self.pick(&places)? })
+    }
+
     /// One block of the changes of several of the same structure, in order; none if there are none.
     ///
     /// # Errors

@@ -63,6 +63,8 @@ pub struct KeyedCompare<'a> {
     source: Cursor,
     target: Cursor,
     show: usize,
+    /// Whether the target may have rows that the source has no more.
+    keeps_deleted: bool,
     /// What was found.
     pub counts: Counts,
     /// The first differences.
@@ -78,6 +80,7 @@ impl<'a> KeyedCompare<'a> {
             hasher: KeyHasher::new(columns, key),
             source: Cursor::new(Side::Source),
             target: Cursor::new(Side::Target),
+            keeps_deleted: false,
             show,
             counts: Counts::default(),
             differences: Vec::new(),
@@ -183,9 +186,16 @@ impl<'a> KeyedCompare<'a> {
             .unwrap_or(Ordering::Equal)
     }
 
+    /// For a target that keeps rows which were deleted in the source.
+    #[must_use]
+    pub fn keeping_deleted(self, keeps_deleted: bool) -> Self {
+        Self { keeps_deleted, ..self }
+    }
+
     fn one_sided(&mut self, side: Side, kind: DifferenceKind, in_flight: &dyn Fn(u128) -> bool) {
         let cursor = if side == Side::Source { &self.source } else { &self.target };
         let kept = cursor.current().is_some_and(|(looked, row)| looked.kept.get(row) == Some(&true));
+        let kept = kept || (side == Side::Target && self.keeps_deleted);
         if kept {
             self.counts.kept += 1;
         } else {

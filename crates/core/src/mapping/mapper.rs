@@ -135,7 +135,7 @@ impl Mapper {
                 Added::Position => constant(at, Value::Text("")),
                 Added::Order => constant(at, Value::Int(0)),
                 Added::Since => constant(at, Value::Text(&since)),
-                Added::CommittedAt | Added::Unchanged | Added::Until => continue,
+                Added::CommittedAt | Added::Unchanged | Added::Until | Added::DeletedAt => continue,
             };
         }
         self.batch(columns, count)

@@ -26,7 +26,7 @@ impl Keep {
         }
     }
 
-    /// The columns that it adds, in their order.
+    /// The columns that it adds by itself, in their order.
     pub fn adds(self) -> &'static [Added] {
         match self {
             Self::Current => &[],
@@ -57,6 +57,8 @@ pub enum Added {
     Since,
     /// Until when, that moment not among it; null where it still is.
     Until,
+    /// When the row was deleted; null where it is there.
+    DeletedAt,
 }
 
 impl Added {
@@ -70,6 +72,7 @@ impl Added {
             Self::Unchanged => "moorage_unchanged",
             Self::Since => "moorage_since",
             Self::Until => "moorage_until",
+            Self::DeletedAt => "moorage_deleted_at",
         }
     }
 
@@ -78,7 +81,7 @@ impl Added {
         match self {
             Self::Operation | Self::Position => LogicalType::Text,
             Self::Unchanged => LogicalType::Json,
-            Self::CommittedAt | Self::Since | Self::Until => LogicalType::TimestampTz,
+            Self::CommittedAt | Self::Since | Self::Until | Self::DeletedAt => LogicalType::TimestampTz,
             Self::Order => LogicalType::Int64,
         }
     }
@@ -98,12 +101,26 @@ impl Added {
             Self::Unchanged => "columns whose value is not known",
             Self::Since => "valid from",
             Self::Until => "valid until",
+            Self::DeletedAt => "when it was deleted",
         }
     }
 }
 
+/// What becomes of a row of the target that was deleted in the source.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Deletes {
+    /// It goes; of versions, the one that is valid ends.
+    #[default]
+    Remove,
+    /// It stays, with the time of its deletion; a row that comes again with its key clears that.
+    Mark,
+    /// It stays as it was.
+    Ignore,
+}
+
 /// What a change was, as a trail says it.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Operation {
     /// The row was read.
@@ -131,6 +148,11 @@ impl Operation {
     }
 }
 
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde hands over a reference")]
+fn is_removed(deletes: &Deletes) -> bool {
+    *deletes == Deletes::Remove
+}
+
 /// How a target table keeps rows.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct KeptAs {
@@ -140,6 +162,12 @@ pub struct KeptAs {
     /// Whether old values stand beside the new ones of each change.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub old_values: bool,
+    /// What becomes of rows that were deleted in the source.
+    #[serde(default, skip_serializing_if = "is_removed")]
+    pub deletes: Deletes,
+    /// The operations whose changes are not applied. Emptying a table goes with deletes.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub leaves_out: Vec<Operation>,
     /// The view beside a table that keeps changes that has the current rows: its full name in the target.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub view: Option<String>,
@@ -149,6 +177,69 @@ impl KeptAs {
     /// Whether it is the rows as they are now, and nothing more.
     pub fn is_plain(&self) -> bool {
         *self == Self::default()
+    }
+
+    /// The columns that are added, in their order.
+    pub fn adds(&self) -> impl Iterator<Item = Added> {
+        let marks = (self.deletes == Deletes::Mark).then_some(Added::DeletedAt);
+        self.keep.adds().iter().copied().chain(marks)
+    }
+
+    /// Whether the table has just the rows that the changes assume: then one that is another way is an error.
+    pub fn is_exact(&self) -> bool {
+        self.deletes == Deletes::Remove && self.leaves_out.is_empty()
+    }
+
+    /// Whether changes of a kind are not applied.
+    pub fn leaves_out(&self, operation: Operation) -> bool {
+        self.leaves_out.contains(&operation)
+    }
+
+    /// Whether rows stay that the source has no more, and nothing tells them from those that it has.
+    pub fn keeps_deleted(&self) -> bool {
+        self.keep != Keep::Changes && self.deletes == Deletes::Ignore
+    }
+
+    /// Why what it holds cannot be compared with the source's rows, or why counts alone tell nothing; none if it can be.
+    pub fn not_comparable(&self, counts_only: bool) -> Option<&'static str> {
+        match self.keep {
+            _ if counts_only && self.keeps_deleted() => Some(
+                "rows that were deleted stay in it, so that counts tell nothing: compare without --counts-only",
+            ),
+            Keep::Changes if !self.leaves_out.is_empty() => Some(
+                "it leaves changes out (`operations`), so what it has come to is not what the source has",
+            ),
+            Keep::Current if self.leaves_out(Operation::Update) => {
+                Some("it leaves updates out (`operations`), so its rows are as they first came")
+            }
+            _ => None,
+        }
+    }
+
+    /// What it keeps, for people; none if it is the rows as they are now, and nothing more.
+    pub fn words(&self) -> Option<String> {
+        if self.is_plain() {
+            return None;
+        }
+        let what = match self.keep {
+            Keep::Current => "the rows as they are now",
+            Keep::Changes => "every change, a row for each",
+            Keep::Versions => "every version of a row, with the times in which it was valid",
+        };
+        let old = if self.old_values { ", with old values" } else { "" };
+        let deletes = match self.deletes {
+            Deletes::Remove => "",
+            Deletes::Mark => ", with deleted ones marked",
+            Deletes::Ignore => ", with those that were deleted",
+        };
+        let mut left_out: Vec<&str> = self.leaves_out.iter().map(|operation| operation.word()).collect();
+        left_out.retain(|word| *word != "truncate" && (*word != "delete" || self.keep == Keep::Changes));
+        let without = match left_out.is_empty() {
+            true => String::new(),
+            false => format!(", without any {}", left_out.join(" or ")),
+        };
+        let view = self.view.as_ref().map(|view| format!("; view {view} has the rows as they are now"));
+        Some(format!("{what}{old}{deletes}{without}{}", view.unwrap_or_default()))
     }
 
     /// What a column that Moorage adds is called.

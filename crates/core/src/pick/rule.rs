@@ -1,7 +1,7 @@
 //! What rules say about a table: exceptions to how a pipeline carries its tables.
 
 use crate::model::drift::DriftPolicies;
-use crate::model::kept_as::{Keep, KeptAs};
+use crate::model::kept_as::{Deletes, Keep, KeptAs, Operation};
 use crate::model::policy::{ExistingRows, Mismatch, OnMisfit, OnReject, Stamp};
 use crate::model::types::LogicalType;
 use indexmap::IndexMap;
@@ -31,6 +31,10 @@ pub struct TableRule {
     pub keep: Option<Keep>,
     /// Whether a table that keeps changes has old values beside the new ones.
     pub old_values: Option<bool>,
+    /// The operations whose changes are applied.
+    pub operations: Option<Vec<Operation>>,
+    /// What becomes of rows that were deleted in the source.
+    pub deletes: Option<Deletes>,
     /// How the view of current rows beside a table that keeps changes is named, if not as the pipeline says.
     pub view: Option<String>,
     /// What to do with rows that were there before.
@@ -55,7 +59,21 @@ impl TableRule {
     /// How the target table keeps rows.
     pub fn kept_as(&self) -> KeptAs {
         let keep = self.keep.unwrap_or_default();
-        KeptAs { keep, old_values: keep == Keep::Changes && self.old_values.unwrap_or_default(), view: None }
+        let old_values = keep == Keep::Changes && self.old_values.unwrap_or_default();
+        let has = |operation| self.operations.as_ref().is_none_or(|all| all.contains(&operation));
+        let all = [Operation::Insert, Operation::Update, Operation::Delete];
+        let mut leaves_out: Vec<Operation> = all.into_iter().filter(|o| !has(*o)).collect();
+        let mut deletes = self.deletes.unwrap_or_default();
+        if leaves_out.contains(&Operation::Delete) && keep != Keep::Changes {
+            deletes = Deletes::Ignore;
+        }
+        if deletes == Deletes::Ignore && !leaves_out.contains(&Operation::Delete) {
+            leaves_out.push(Operation::Delete);
+        }
+        if leaves_out.contains(&Operation::Delete) {
+            leaves_out.push(Operation::Truncate);
+        }
+        KeptAs { keep, old_values, deletes, leaves_out, view: None }
     }
 
     /// Adds what a later rule says, which wins.
@@ -76,6 +94,8 @@ impl TableRule {
         win(&mut self.condition, &later.condition);
         win(&mut self.keep, &later.keep);
         win(&mut self.old_values, &later.old_values);
+        win(&mut self.operations, &later.operations);
+        win(&mut self.deletes, &later.deletes);
         win(&mut self.view, &later.view);
         win(&mut self.existing_rows, &later.existing_rows);
         win(&mut self.on_reject, &later.on_reject);

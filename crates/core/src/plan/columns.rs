@@ -4,7 +4,7 @@ use crate::expr::Expr;
 use crate::mapping::outputs::{Mapping, Output};
 use crate::model::described::{LogIdentity, SourceColumn, SourceTable};
 use crate::model::finding::Reason;
-use crate::model::kept_as::{Keep, KeptAs, old_name};
+use crate::model::kept_as::{Deletes, Keep, KeptAs, old_name};
 use crate::model::near::near;
 use crate::model::policy::{OnMisfit, Stamp};
 use crate::model::schema::{Column, RowIdentity, TableSchema};
@@ -170,8 +170,19 @@ impl MappedColumns {
 
     /// The columns that what the table keeps adds.
     fn keep(&mut self, kept_as: &KeptAs, table: &SourceTable) -> Result<(), Reason> {
-        if kept_as.keep == Keep::Versions && self.target.identity == RowIdentity::WholeRow {
-            return Err("keep = \"versions\" needs rows that can be told apart, and the table has no key; declare a `key` in a rule, or keep \"changes\"".into());
+        let what = match kept_as.keep {
+            Keep::Versions => Some("keep = \"versions\" needs"),
+            Keep::Current if kept_as.deletes != Deletes::Remove => {
+                Some("rows that stay when they are deleted need")
+            }
+            Keep::Current if !kept_as.is_exact() => Some("`operations` needs"),
+            _ => None,
+        };
+        if let Some(what) = what.filter(|_| self.target.identity == RowIdentity::WholeRow) {
+            let what = format!(
+                "{what} rows that can be told apart, and the table has no key; declare a `key` in a rule, or keep \"changes\""
+            );
+            return Err(what.into());
         }
         let is_whole = matches!(table.identity, LogIdentity::Full { .. });
         if kept_as.keep == Keep::Changes && self.mapping.condition.is_some() && !is_whole {
@@ -189,7 +200,7 @@ impl MappedColumns {
                 self.push(column.clone(), Output::Old(at), &column.name, None);
             }
         }
-        for &added in kept_as.keep.adds() {
+        for added in kept_as.adds() {
             let (name, logical) = (kept_as.name(added).to_string(), added.logical());
             let column = Column {
                 name: name.clone(),

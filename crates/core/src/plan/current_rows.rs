@@ -1,6 +1,6 @@
 //! The rows as they are now of a table that keeps more than those, as SQL (ISO/IEC 9075-2: row values, window functions).
 
-use crate::model::kept_as::{Added, Keep, Operation};
+use crate::model::kept_as::{Added, Deletes, Keep, Operation};
 use crate::model::sql::{quote_ident, quote_literal};
 use crate::plan::table::TablePlan;
 
@@ -13,7 +13,11 @@ pub fn current_rows(plan: &TablePlan, table: &str, same_row: impl Fn(&str) -> Ve
     let name = |added| quote_ident(plan.kept_as.name(added));
     let columns: Vec<String> = plan.columns.iter().take(plan.width()).map(|c| quote_ident(&c.name)).collect();
     let list = |prefix: &str| columns.iter().map(|c| format!("{prefix}{c}")).collect::<Vec<_>>().join(", ");
-    match plan.kept_as.keep {
+    let kept_as = &plan.kept_as;
+    match kept_as.keep {
+        Keep::Current if kept_as.deletes == Deletes::Mark => {
+            Some(format!("SELECT {} FROM {table} t WHERE t.{} IS NULL", list("t."), name(Added::DeletedAt)))
+        }
         Keep::Current => None,
         Keep::Versions => {
             Some(format!("SELECT {} FROM {table} t WHERE t.{} IS NULL", list("t."), name(Added::Until)))

@@ -3,13 +3,13 @@
 use super::columns;
 use crate::model::described::SourceTable;
 use crate::model::finding::Reason;
-use crate::model::kept_as::{Keep, KeptAs};
+use crate::model::kept_as::{Deletes, Keep, KeptAs, Operation};
 use crate::model::name::TableName;
 use crate::model::policy::{ExistingRows, Mismatch, OnReject};
 use crate::model::structure::Structure;
 use crate::pick::naming::Naming;
 use crate::pick::rule::TableRule;
-use crate::plan::dialect::TargetDialect;
+use crate::plan::dialect::{Declared, TargetDialect};
 use crate::plan::table::{PlannedColumn, TablePlan};
 use crate::project::config::PipelineConfig;
 use std::collections::HashMap;
@@ -83,7 +83,11 @@ fn plan_table(
     let planned: Vec<PlannedColumn> = names
         .map(|(i, (c, loses))| PlannedColumn {
             name: c.name.clone(),
-            declared: dialect.declare(c, key.contains(&i)),
+            declared: match mapped.mapping.outputs[i].is_of_keeping() {
+                // What people should know of such values they know of our own.
+                true => Declared { note: None, ..dialect.declare(c, false) },
+                false => dialect.declare(c, key.contains(&i)),
+            },
             loses,
             comment: table
                 .columns
@@ -146,6 +150,36 @@ fn plan_table(
     Ok(plan)
 }
 
+/// What does not go together, whatever the table:
+///
+/// | keep | deletes = "mark" | deletes = "ignore" | operations without update | without insert | without delete |
+/// |---|---|---|---|---|---|
+/// | current | | | only if deletes are ignored too | refused | deletes are ignored |
+/// | changes | refused | deletes are left out | | | |
+/// | versions | refused | versions end by the next one alone | refused | refused | deletes are ignored |
+fn refuse_combination(kept_as: &KeptAs) -> Result<(), Reason> {
+    let without = |operation| kept_as.leaves_out(operation);
+    let why = match kept_as.keep {
+        Keep::Changes if kept_as.deletes == Deletes::Mark => {
+            "keep = \"changes\" has a row for each delete, so there is nothing to mark; take deletes = \"mark\" out"
+        }
+        Keep::Versions if kept_as.deletes == Deletes::Mark => {
+            "keep = \"versions\" ends the version of a row that is deleted, so there is nothing to mark; take deletes = \"mark\" out"
+        }
+        Keep::Current | Keep::Versions if without(Operation::Insert) => {
+            "without \"insert\" among `operations` updates and deletes would be of rows that never came; add it, or keep \"changes\""
+        }
+        Keep::Versions if without(Operation::Update) => {
+            "keep = \"versions\" without \"update\" among `operations` would have nothing to keep; add it, or keep \"changes\""
+        }
+        Keep::Current if without(Operation::Update) && !without(Operation::Delete) => {
+            "without \"update\" among `operations` a row whose key was changed could not be found when it is deleted; add it, or take \"delete\" out"
+        }
+        _ => return Ok(()),
+    };
+    Err(why.into())
+}
+
 /// How a table keeps rows: refused by name where that does not go together with what else the file says.
 fn kept_as(
     rule: &TableRule,
@@ -157,23 +191,29 @@ fn kept_as(
     if kept_as.is_plain() {
         return Ok(kept_as);
     }
-    let word = kept_as.keep.word();
+    let word = match kept_as.keep {
+        Keep::Current if kept_as.deletes == Deletes::Remove => "operations".to_string(),
+        Keep::Current => "deletes that leave rows".into(),
+        keep => format!("keep = \"{}\"", keep.word()),
+    };
+    refuse_combination(&kept_as)?;
     if rule.existing_rows == Some(ExistingRows::Keep) {
         return Err(format!(
-            "keep = \"{word}\" needs a table of its own, and existing_rows = \"keep\" leaves rows of others in it; change `into`, or take one of the two out"
+            "{word} needs a table of its own, and existing_rows = \"keep\" leaves rows of others in it; change `into`, or take one of the two out"
         )
         .into());
     }
     if rule.on_reject == Some(OnReject::SetAside) {
         return Err(format!(
-            "keep = \"{word}\" with on_reject = \"set_aside\" would leave changes out of what is kept; take one of the two out"
+            "{word} with on_reject = \"set_aside\" would leave changes out of what is kept; take one of the two out"
         )
         .into());
     }
     if rule.mismatch == Some(Mismatch::Adjust) && kept_as.keep == Keep::Changes {
         return Err("keep = \"changes\" assumes nothing of the rows before, so there is nothing for mismatch = \"adjust\"; take one of the two out".into());
     }
-    if kept_as.keep == Keep::Changes {
+    // Of a trail that leaves changes out nobody can say what the rows are now.
+    if kept_as.keep == Keep::Changes && kept_as.leaves_out.is_empty() {
         let (of_view, view) = match rule.view.as_ref() {
             Some(rule) => Naming::parse(rule)?.place(ruled_as),
             None => (schema.map(str::to_string), format!("{name}_current")),

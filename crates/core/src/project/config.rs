@@ -2,7 +2,7 @@
 //!
 //! Only the text is read here; secrets are described, not looked up, and no path is touched.
 
-use crate::model::kept_as::Keep;
+use crate::model::kept_as::{Deletes, Keep, Operation};
 use crate::model::policy::{ExistingRows, OnReject};
 use crate::project::alert::AlertRule;
 use crate::project::drift::DriftConfig;
@@ -55,6 +55,10 @@ pub struct PipelineConfig {
     /// Whether a table that keeps changes has old values beside the new ones.
     #[serde(default)]
     pub old_values: bool,
+    /// The operations whose changes are applied; all if not given.
+    pub operations: Option<Spanned<Vec<Operation>>>,
+    /// What becomes of rows that were deleted in the source; `remove` if not given.
+    pub deletes: Option<Deletes>,
     /// How the view of current rows beside a table that keeps changes is named; as its table with `_current` behind it, if
     /// not given.
     pub view: Option<Spanned<String>>,

@@ -2,7 +2,7 @@
 
 use super::config::PipelineConfig;
 use super::error::Mistake;
-use super::rule::RuleConfig;
+use super::rule::{RuleConfig, check_operations};
 use crate::pick::naming::Naming;
 use crate::pick::pattern::Pattern;
 use crate::pick::picker::Picker;
@@ -15,6 +15,7 @@ pub(super) fn check(config: &PipelineConfig) -> Result<(), Mistake> {
         let expected = "a pattern on schema.table, such as \"public.*\"; names with dots go in double quotes";
         Mistake::at(span, format!("`{pattern}` is not a pattern"), expected)
     };
+    check_operations(config.operations.as_ref())?;
     for list in [&config.include, &config.exclude] {
         if let Some(pattern) = list.get_ref().iter().find(|p| Pattern::parse(p).is_none()) {
             return Err(bad(list.span(), pattern));
@@ -43,6 +44,8 @@ impl PipelineConfig {
         let of_pipeline = TableRule {
             keep: Some(self.keep),
             old_values: Some(self.old_values),
+            operations: self.operations.as_ref().map(|o| o.get_ref().clone()),
+            deletes: self.deletes,
             view: self.view.as_ref().map(|v| v.get_ref().clone()),
             existing_rows: self.existing_rows,
             on_reject: self.on_reject.as_ref().map(|k| *k.get_ref()),

@@ -1,7 +1,7 @@
 //! Rules of a pipeline: exceptions for the tables that match, and how their rows are mapped.
 
 use crate::expr::{Expr, logical_type};
-use crate::model::kept_as::Keep;
+use crate::model::kept_as::{Deletes, Keep, Operation};
 use crate::model::policy::{ExistingRows, Mismatch, OnMisfit, OnReject, Stamp};
 use crate::pick::rule::{Addition, Cast, Constant, TableRule};
 use crate::project::drift::DriftConfig;
@@ -45,6 +45,10 @@ pub struct RuleConfig {
     pub keep: Option<Keep>,
     /// Overrides the pipeline's own.
     pub old_values: Option<bool>,
+    /// The operations whose changes are applied; overrides the pipeline's own.
+    pub operations: Option<Spanned<Vec<Operation>>>,
+    /// What becomes of rows that were deleted in the source; overrides the pipeline's own.
+    pub deletes: Option<Deletes>,
     /// How the view of current rows beside a table that keeps changes is named; overrides the pipeline's own.
     pub view: Option<Spanned<String>>,
     /// Overrides the pipeline's own.
@@ -113,10 +117,25 @@ pub struct AddConfig {
     pub expression: Option<Spanned<String>>,
 }
 
+/// Checks that a list of operations has some, and none that is not a change of a row.
+pub(super) fn check_operations(operations: Option<&Spanned<Vec<Operation>>>) -> Result<(), Mistake> {
+    let Some(operations) = operations else { return Ok(()) };
+    let expected = "some of \"insert\", \"update\" and \"delete\"";
+    let wrong = |what: String| Mistake::at(operations.span(), what, expected);
+    match operations.get_ref().iter().find(|o| matches!(o, Operation::Snapshot | Operation::Truncate)) {
+        Some(other) => Err(wrong(format!("`operations` cannot have \"{}\"", other.word()))),
+        None if operations.get_ref().is_empty() => {
+            Err(wrong("`operations` is empty: nothing would be applied".into()))
+        }
+        None => Ok(()),
+    }
+}
+
 impl RuleConfig {
     /// Checks that expressions, types and additions can be understood.
     pub(super) fn check(&self) -> Result<(), Mistake> {
         self.drift.check()?;
+        check_operations(self.operations.as_ref())?;
         let sql = |place: &str, text: &Spanned<String>| {
             let wrong = |why| {
                 let what = format!("{place} cannot be read: {why}");
@@ -170,6 +189,8 @@ impl RuleConfig {
             condition: self.condition.as_ref().map(|c| c.get_ref().clone()),
             keep: self.keep,
             old_values: self.old_values,
+            operations: self.operations.as_ref().map(|o| o.get_ref().clone()),
+            deletes: self.deletes,
             view: self.view.as_ref().map(|v| v.get_ref().clone()),
             existing_rows: self.existing_rows,
             on_reject: self.on_reject.as_ref().map(|k| *k.get_ref()),

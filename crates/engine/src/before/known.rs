@@ -23,6 +23,7 @@ pub(crate) fn keep_on(
     planned: &mut Plan,
     stored: &[StoredTable],
 ) {
+    refuse_other_keeping(planned, stored);
     if !pipeline.source.tells_of_structure() {
         return;
     }
@@ -92,6 +93,27 @@ pub(crate) fn keep_on(
     let known: Vec<TablePlan> = planned.tables.iter().filter(|table| is_known(table)).cloned().collect();
     refuse_taken(planned, &known.iter().collect::<Vec<_>>());
     planned.tables.sort_by(|a, b| a.table().cmp(b.table()));
+}
+
+/// What a target table holds stays what it is: rows as they are now tell nothing of what was before, and the other way round
+/// what was before would be lost.
+fn refuse_other_keeping(planned: &mut Plan, stored: &[StoredTable]) {
+    let other = |table: &TablePlan| {
+        let has =
+            |s: &&StoredTable| s.plan.target == table.target && s.plan.kept_as.keep != table.kept_as.keep;
+        stored.iter().find(has).map(|stored| stored.plan.kept_as.keep.word())
+    };
+    for table in std::mem::take(&mut planned.tables) {
+        let Some(was) = other(&table) else {
+            planned.tables.push(table);
+            continue;
+        };
+        let (name, target, is) = (table.table().clone(), &table.target, table.kept_as.keep.word());
+        let reason = format!(
+            "target table {target} was made with keep = \"{was}\" and stays so, and the project file says \"{is}\": give the new one another name with `into` in a rule, then run `moorage resnapshot {name}`"
+        );
+        planned.refused.push(Refused { table: name, reason: reason.into() });
+    }
 }
 
 /// A table of the source that is called otherwise by now, by the name that the project file's rules know it by.

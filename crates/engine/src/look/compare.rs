@@ -105,7 +105,9 @@ impl Compare<'_> {
     ) -> Result<(Counts, Vec<Difference>)> {
         let schema = &self.plan.mapped;
         let key = schema.identity.key().unwrap_or(&[]);
-        let mut compare = KeyedCompare::new(&schema.columns, key, self.options.show);
+        let keeps_deleted = self.plan.kept_as.keeps_deleted();
+        let mut compare =
+            KeyedCompare::new(&schema.columns, key, self.options.show).keeping_deleted(keeps_deleted);
         let in_flight = |hash: u128| self.between.emptied || self.between.keys.contains(&hash);
         let (to_source, mut from_source) = mpsc::channel(2);
         let (to_target, mut from_target) = mpsc::channel(2);

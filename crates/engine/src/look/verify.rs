@@ -49,7 +49,8 @@ pub async fn verify(pipeline: &Pipeline, options: &VerifyOptions, events: &Event
             options,
             events,
         };
-        verdicts.push(match why_not(now.as_ref(), stored) {
+        let cannot = stored.plan.kept_as.not_comparable(options.counts_only).map(str::to_string);
+        verdicts.push(match why_not(now.as_ref(), stored).or(cannot) {
             Some(why) => skipped(&stored.plan, why),
             None => compare.run(source.as_mut(), target.as_mut()).await?,
         });

@@ -225,11 +225,14 @@ pub(crate) async fn refuse_drift(
         drifted.retain(|(schema, _)| !is_told(&schema.table));
     }
     let is_picked = |plan: &TablePlan| {
-        planned.tables.iter().any(|t| t.is_of_same(plan) || t.table() == plan.table())
+        let is_it = |t: &TablePlan| t.is_of_same(plan) || t.table() == plan.table();
+        planned.tables.iter().any(|t| is_it(t) && t.target == plan.target)
             || planned.refused.iter().any(|r| r.table == *plan.table())
     };
     for stored in unread.into_iter().filter(|s| !is_picked(&s.plan)) {
-        leave(context, &stored.plan, "the project file does not pick it any more, or it is gone").await?;
+        let why =
+            "the project file does not pick it any more, or has it go to another target table; or it is gone";
+        leave(context, &stored.plan, why).await?;
     }
     for stored in live {
         let table = stored.plan.table();

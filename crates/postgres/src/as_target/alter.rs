@@ -10,7 +10,7 @@ use crate::wire::connect::Session;
 use crate::wire::error::{bounded, words};
 use arrow::array::RecordBatch;
 use moorage_adapter::{AdapterError, Doing, Result};
-use moorage_core::drift::alter::{AlterStep, Alteration};
+use moorage_core::drift::alter::{AlterStep, Alteration, Then};
 use moorage_core::drift::standing::Standing;
 use moorage_core::model::sql::quote_ident;
 use moorage_core::plan::table::TablePlan;
@@ -193,7 +193,9 @@ pub(super) async fn alter(session: &Session, pipeline: &str, alteration: &Altera
     }
     let (before, after) = (&alteration.before, &alteration.after);
     let renames = before.columns.iter().map(|c| &c.name).ne(after.columns.iter().map(|c| &c.name));
-    let (mut statements, behind) = match !open.is_empty() || renames || before.kept_as != after.kept_as {
+    let is_other = !open.is_empty() || renames || before.kept_as != after.kept_as;
+    // What is read again has the view made anew when it has its columns.
+    let (mut statements, behind) = match is_other && alteration.then == Then::Merges {
         true => kept::around(session, pipeline, (before, after), &open).await?,
         false => (Vec::new(), Vec::new()),
     };

@@ -6,7 +6,7 @@ use super::index::build_index;
 use super::kept::{make_view, name, query, row_text};
 use crate::wire::connect::Session;
 use moorage_adapter::{AdapterError, CountsFrom, Doing, Result};
-use moorage_core::model::kept_as::{Added, Keep, Operation};
+use moorage_core::model::kept_as::{Added, Deletes, Keep, Operation};
 use moorage_core::model::sql::{quote_ident, quote_literal};
 use moorage_core::plan::table::TablePlan;
 
@@ -46,7 +46,7 @@ pub(super) async fn catch_up(
     build_index(session, plan, found, false).await?;
     make_view(session, pipeline, plan).await?;
     let statements = match plan.kept_as.keep {
-        Keep::Current => Vec::new(),
+        Keep::Current => current(plan, loaded, from),
         Keep::Changes => changes(plan, loaded, from),
         Keep::Versions => versions(plan, loaded, from),
     };
@@ -68,6 +68,40 @@ fn same_key(plan: &TablePlan, a: &str, b: &str) -> String {
 
 fn same_row(plan: &TablePlan, a: &str, b: &str) -> String {
     format!("{} = {}", row_text(plan, &format!("{a}.")), row_text(plan, &format!("{b}.")))
+}
+
+/// What is gone stays, marked or not; what is new or differs is written.
+fn current(plan: &TablePlan, loaded: &str, from: &CountsFrom) -> Vec<String> {
+    let (table, own, key) = (relation(&plan.target), own(plan), key(plan));
+    let mut all = Vec::new();
+    let own_columns = plan.columns.iter().take(plan.width()).map(|c| quote_ident(&c.name));
+    let others = own_columns.filter(|name| !key.contains(name));
+    let mut sets: Vec<String> = others.map(|name| format!("{name} = excluded.{name}")).collect();
+    let mut is_marked = String::new();
+    if plan.kept_as.deletes == Deletes::Mark {
+        let deleted_at = name(plan, Added::DeletedAt);
+        let at = format!("{}::timestamptz", quote_literal(&from.valid_from.to_string()));
+        all.push(format!(
+            "UPDATE ONLY {table} t SET {deleted_at} = {at} WHERE t.{deleted_at} IS NULL AND NOT EXISTS (SELECT 1 FROM {loaded} s WHERE {})",
+            same_key(plan, "s", "t")
+        ));
+        sets.push(format!("{deleted_at} = NULL"));
+        is_marked = format!(" OR t.{deleted_at} IS NOT NULL");
+    }
+    let action = match sets.is_empty() {
+        true => "NOTHING".into(),
+        false => format!(
+            "UPDATE SET {} WHERE {} <> {}{is_marked}",
+            sets.join(", "),
+            row_text(plan, "t."),
+            row_text(plan, "excluded.")
+        ),
+    };
+    all.push(format!(
+        "INSERT INTO {table} AS t ({own}) OVERRIDING SYSTEM VALUE SELECT {own} FROM {loaded} ON CONFLICT ({}) DO {action}",
+        key.join(", ")
+    ));
+    all
 }
 
 /// What is gone is deleted in the trail, what is new or differs stands there as read.

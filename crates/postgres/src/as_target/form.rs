@@ -152,6 +152,8 @@ pub(crate) struct Form {
     found: String,
     /// Of a table of versions: the columns with the times from when and until when they are valid.
     validity: Option<(String, String)>,
+    /// The column with the time at which a row was deleted.
+    deleted_at: Option<String>,
     pub(crate) encoder: Encoder,
 }
 
@@ -192,6 +194,7 @@ impl Form {
                 }
             },
             validity: (plan.kept_as.keep == Keep::Versions).then(|| (name(Added::Since), name(Added::Until))),
+            deleted_at: plan.kept_as.adds().find(|added| *added == Added::DeletedAt).map(name),
             encoder,
         })
     }
@@ -336,6 +339,14 @@ impl Form {
             self.input(&self.key, 1, &[("ends", "text")]),
             self.by_key(),
             self.found
+        ))
+    }
+
+    /// Marks all rows that are not as deleted, at one moment.
+    pub(crate) fn mark_all(&self) -> Option<String> {
+        let (table, deleted_at) = (&self.relation, self.deleted_at.as_ref()?);
+        Some(format!(
+            "UPDATE ONLY {table} SET {deleted_at} = $1::text::timestamptz WHERE {deleted_at} IS NULL"
         ))
     }
 

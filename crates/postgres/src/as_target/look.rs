@@ -193,6 +193,11 @@ impl TargetLook for PostgresTargetLook {
 
     async fn count(&mut self, plan: &TablePlan) -> Result<(u64, u64)> {
         let reading = self.reading(plan).await?;
+        if let Some(query) = kept::query(plan) {
+            let sql = format!("SELECT count(*) FROM ({query}) t");
+            let row = self.session.one(Doing::to("counting table", &plan.target), &sql, &[]).await?;
+            return Ok((row.get::<_, i64>(0).max(0) as u64, 0));
+        }
         let table = relation(&plan.target);
         let kept = if reading.knows_kept { is_kept(plan, reading.found.id) } else { "false".into() };
         let sql = format!(

@@ -7,7 +7,7 @@ use crate::as_target::{kept, state};
 use crate::file::error::sql_error;
 use arrow::array::RecordBatch;
 use moorage_adapter::{AdapterError, Doing, Result};
-use moorage_core::drift::alter::{AlterStep, Alteration};
+use moorage_core::drift::alter::{AlterStep, Alteration, Then};
 use moorage_core::drift::standing::Standing;
 use moorage_core::model::sql::{quote_ident, quote_literal};
 use moorage_core::plan::table::TablePlan;
@@ -28,7 +28,11 @@ pub(crate) fn alter(db: &Connection, path: &Path, pipeline: &str, alteration: &A
         }
         _ => sql_error(path, doing(), e),
     };
-    kept::drop_view(db, path, &alteration.before)?;
+    // What is read again has the view made anew when it has its columns.
+    let merges = alteration.then == Then::Merges;
+    if merges {
+        kept::drop_view(db, path, &alteration.before)?;
+    }
     let mut there = columns(db, &alteration.after.target).map_err(failed)?;
     for (step, standing) in alteration.steps.iter().zip(alteration.standing(&mut there)) {
         match (standing, step) {
@@ -42,7 +46,9 @@ pub(crate) fn alter(db: &Connection, path: &Path, pipeline: &str, alteration: &A
             }
         }
     }
-    kept::make_view(db, path, &alteration.after)?;
+    if merges {
+        kept::make_view(db, path, &alteration.after)?;
+    }
     state::keep_plan(db, pipeline, &alteration.after, alteration.then)
         .map_err(|e| sql_error(path, doing(), e))
 }

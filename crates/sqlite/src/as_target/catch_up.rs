@@ -5,7 +5,7 @@ use crate::as_target::index::build_index;
 use crate::as_target::kept::{exact, make_view, query};
 use crate::file::error::sql_error;
 use moorage_adapter::{CountsFrom, Doing, Result};
-use moorage_core::model::kept_as::{Added, Keep, Operation};
+use moorage_core::model::kept_as::{Added, Deletes, Keep, Operation};
 use moorage_core::model::sql::{quote_ident, quote_literal};
 use moorage_core::plan::table::TablePlan;
 use rusqlite::Connection;
@@ -24,7 +24,7 @@ pub(crate) fn catch_up(
     build_index(db, path, plan)?;
     make_view(db, path, plan)?;
     let statements = match plan.kept_as.keep {
-        Keep::Current => Vec::new(),
+        Keep::Current => current(plan, loaded, from),
         Keep::Changes => changes(plan, loaded, from),
         Keep::Versions => versions(plan, loaded, from),
     };
@@ -75,6 +75,32 @@ impl Names {
 fn same_row(plan: &TablePlan, a: &str, b: &str) -> String {
     let term = |c| format!("{} IS {}", exact(plan, c, &format!("{a}.")), exact(plan, c, &format!("{b}.")));
     (0..plan.width()).map(term).collect::<Vec<_>>().join(" AND ")
+}
+
+/// What is gone stays, marked or not; what is new or differs is written.
+fn current(plan: &TablePlan, loaded: &str, from: &CountsFrom) -> Vec<String> {
+    let names = Names::of(plan, loaded);
+    let Names { table, loaded, own, key } = &names;
+    let mut all = Vec::new();
+    let own_columns = plan.columns.iter().take(plan.width()).map(|c| quote_ident(&c.name));
+    let others = own_columns.filter(|name| !key.contains(name));
+    let mut sets: Vec<String> = others.map(|name| format!("{name} = excluded.{name}")).collect();
+    if plan.kept_as.deletes == Deletes::Mark {
+        let deleted_at = quote_ident(plan.kept_as.name(Added::DeletedAt));
+        let at = quote_literal(&from.valid_from.to_string());
+        all.push(format!(
+            "UPDATE {table} SET {deleted_at} = {at} WHERE {deleted_at} IS NULL AND NOT EXISTS (SELECT 1 FROM {loaded} s WHERE {})",
+            names.same_key("s", table)
+        ));
+        sets.push(format!("{deleted_at} = NULL"));
+    }
+    let action = if sets.is_empty() { "NOTHING".into() } else { format!("UPDATE SET {}", sets.join(", ")) };
+    // Without a condition SQLite takes ON for that of a join (the page on UPSERT, section 2.2).
+    all.push(format!(
+        "INSERT INTO {table} ({own}) SELECT {own} FROM {loaded} WHERE true ON CONFLICT ({}) DO {action}",
+        key.join(", ")
+    ));
+    all
 }
 
 /// What is gone is deleted in the trail, what is new or differs stands there as read.

@@ -192,7 +192,7 @@ impl TargetLook for SqliteTargetLook {
         let plan = plan.clone();
         self.on(move |db, path| {
             let failed = |e| sql_error(path, Doing::to("counting table", &plan.target), e);
-            let table = quote_ident(&plan.target);
+            let table = kept::source_of(&plan);
             let all: u64 =
                 db.query_row(&format!("SELECT count(*) FROM {table}"), [], |r| r.get(0)).map_err(failed)?;
             if !state::has_kept(db, &plan.target).map_err(failed)? {

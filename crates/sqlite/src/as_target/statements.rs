@@ -15,6 +15,8 @@ pub(crate) struct Statements {
     found: String,
     /// Of a table of versions: the columns with the times from when and until when they are valid.
     pub(crate) validity: Option<(String, String)>,
+    /// The column with the time at which a row was deleted.
+    deleted_at: Option<String>,
     /// Which columns hold floats.
     floats: Vec<bool>,
 }
@@ -36,8 +38,15 @@ impl Statements {
                 }
             },
             validity: (plan.kept_as.keep == Keep::Versions).then(|| (name(Added::Since), name(Added::Until))),
+            deleted_at: plan.kept_as.adds().find(|added| *added == Added::DeletedAt).map(name),
             columns,
         }
+    }
+
+    /// Marks all rows that are not as deleted, at a moment.
+    pub(crate) fn mark_all(&self) -> Vec<String> {
+        let mark = |name: &String| format!("UPDATE {} SET {name} = ?1 WHERE {name} IS NULL", self.table);
+        self.deleted_at.iter().map(mark).collect()
     }
 
     /// Has versions end that are valid still and began before: the moment, then the key.
@@ -52,9 +61,9 @@ impl Statements {
     }
 
     /// The same for all versions that are valid still.
-    pub(crate) fn end_rest(&self, (since, until): &(String, String)) -> [String; 2] {
-        let table = &self.table;
-        [
+    pub(crate) fn end_rest(&self) -> Vec<String> {
+        let (table, Some((since, until))) = (&self.table, &self.validity) else { return Vec::new() };
+        vec![
             format!("DELETE FROM {table} WHERE {until} IS NULL AND {since} = ?1"),
             format!("UPDATE {table} SET {until} = ?1 WHERE {until} IS NULL"),
         ]

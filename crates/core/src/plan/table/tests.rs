@@ -138,7 +138,12 @@ fn a_plan_is_stored_as_it_always_was_and_read_back() {
 /// Versions that know nothing of it must not take such a table for one of current rows.
 #[test]
 fn a_plan_of_a_table_that_keeps_more_is_of_another_form() {
-    let kept_as = KeptAs { keep: Keep::Changes, old_values: true, view: Some("berths_current".into()) };
+    let kept_as = KeptAs {
+        keep: Keep::Changes,
+        old_values: true,
+        view: Some("berths_current".into()),
+        ..KeptAs::default()
+    };
     let kept = TablePlan { kept_as, ..plan() };
     let told = serde_json::to_value(&kept).unwrap();
     assert_eq!(told["form"], 3);
