@@ -6,7 +6,7 @@ use moorage_adapter::Source;
 use moorage_adapter::kind::{LogInAs, Opening, SourceSection};
 use moorage_adapter::secret::read_bounded;
 use moorage_core::project::section::Section;
-use moorage_engine::Pipeline;
+use moorage_engine::{Pipeline, WithForms};
 use moorage_monitor::{Alerts, ListenSettings};
 use moorage_systems::Described;
 use secrecy::SecretString;
@@ -90,7 +90,10 @@ fn opened(global: &Global, project: &Described, wanted: &[String]) -> Result<Vec
                 source: described
                     .open(opening(Some(&config.of_source)))
                     .map_err(|what| wrong(format!("source {source}"), what))?,
-                target: to.open(opening(None)).map_err(|what| wrong(format!("target {target}"), what))?,
+                target: to
+                    .open(opening(None))
+                    .map(WithForms::of)
+                    .map_err(|what| wrong(format!("target {target}"), what))?,
                 connections,
                 ddl_folder: config.ddl_dir.as_ref().map(|d| folder.join(d)),
                 project_findings: [described.findings(), to.findings()].concat(),

@@ -11,6 +11,7 @@ mod look;
 mod pipeline;
 mod run;
 
+pub use crate::pipeline::forms::WithForms;
 pub use before::check::{WantedScript, check, has_blocker, set_up_script};
 pub use before::ddl;
 pub use before::draft::{Draft, draft, plan_pipeline};

@@ -72,6 +72,7 @@ struct PlannedTable<'a> {
     target: &'a str,
     #[serde(flatten)]
     kept_as: &'a KeptAs,
+    also: Vec<PlannedForm<'a>>,
     /// `create`, `take over`, `go on` or `read again`.
     action: &'static str,
     existing_rows: Option<u64>,
@@ -89,6 +90,14 @@ struct PlannedTable<'a> {
     bound_columns: &'a [String],
     definition: String,
     definition_by_hand: bool,
+}
+
+/// Another form of a table.
+#[derive(Serialize)]
+struct PlannedForm<'a> {
+    target: &'a str,
+    #[serde(flatten)]
+    kept_as: &'a KeptAs,
 }
 
 /// One table of `--ddl`.
@@ -245,6 +254,11 @@ fn as_json<'a>(pipeline: &'a Pipeline, draft: &'a Draft, estimate: Option<Estima
             table: t.table().to_string(),
             target: &t.target,
             kept_as: &t.kept_as,
+            also: t
+                .also
+                .iter()
+                .map(|form| PlannedForm { target: &form.target, kept_as: &form.kept_as })
+                .collect(),
             action: action(s),
             existing_rows: s.existing.as_ref().map(|e| e.rows),
             existing_rows_become: rows_become(t, s),
@@ -323,6 +337,10 @@ fn show(global: &Global, pipeline: &Pipeline, draft: &Draft, estimate: Option<&E
         }
         if let Some(keeps) = table.kept_as.words() {
             render::out(format!("  keeps {keeps}"));
+        }
+        for form in &table.also {
+            let keeps = form.kept_as.words().unwrap_or_else(|| "the rows as they are now".into());
+            render::out(format!("  also {}, which keeps {keeps}", form.target));
         }
         if let Some(condition) = &table.mapping.condition {
             render::out(format!("  only rows where {condition}"));

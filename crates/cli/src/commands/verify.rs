@@ -95,7 +95,7 @@ pub fn show(global: &Global, verdict: &Verdict) {
         };
         let c = &t.counts;
         let number = |n: u64| render::right(render::number(n));
-        let mut row = vec![word, t.table.as_str().into(), number(c.source_rows), number(c.target_rows)];
+        let mut row = vec![word, named(verdict, t).into(), number(c.source_rows), number(c.target_rows)];
         row.extend([number(c.missing), number(c.extra)]);
         if !verdict.counts_only {
             row.push(number(c.different));
@@ -108,7 +108,7 @@ pub fn show(global: &Global, verdict: &Verdict) {
     }
     render::out(table.trim_fmt());
     for t in &verdict.tables {
-        show_differences(global, t);
+        show_differences(global, &named(verdict, t), t);
     }
     for table in &verdict.gone {
         render::out(format!(
@@ -118,14 +118,22 @@ pub fn show(global: &Global, verdict: &Verdict) {
     render::out(conclusion(verdict));
 }
 
-fn show_differences(global: &Global, verdict: &TableVerdict) {
+/// A table, with which target table where it goes to several.
+fn named(verdict: &Verdict, table: &TableVerdict) -> String {
+    match verdict.tables.iter().filter(|other| other.table == table.table).count() {
+        0 | 1 => table.table.clone(),
+        _ => format!("{} → {}", table.table, table.target),
+    }
+}
+
+fn show_differences(global: &Global, name: &str, verdict: &TableVerdict) {
     if let Some(why) = &verdict.not_compared {
-        render::out(format!("\n{} was not compared: {why}", verdict.table));
+        render::out(format!("\n{name} was not compared: {why}"));
     }
     if verdict.differences.is_empty() {
         return;
     }
-    render::out(format!("\n{}", verdict.table));
+    render::out(format!("\n{name}"));
     let mut table = render::table(global, &["  row", "", "column", "source", "target"]);
     for difference in &verdict.differences {
         let what = match difference.kind {
@@ -161,12 +169,13 @@ fn key(difference: &Difference) -> String {
 }
 
 fn conclusion(verdict: &Verdict) -> String {
-    let differ: Vec<&str> = verdict
+    let mut differ: Vec<&str> = verdict
         .tables
         .iter()
         .filter(|t| !t.agrees && t.not_compared.is_none())
         .map(|t| t.table.as_str())
         .collect();
+    differ.dedup();
     let skipped = verdict.tables.iter().filter(|t| t.not_compared.is_some()).count();
     let rows: u64 = verdict.tables.iter().map(|t| t.counts.source_rows).sum();
     let way = match verdict.changes_between {

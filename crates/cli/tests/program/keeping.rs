@@ -374,3 +374,75 @@ fn a_trail_follows_the_structure_of_its_table(#[values("database", "file")] to: 
         mirror.target.run("REVOKE ALL ON mirror.berths_now FROM trail_reader; DROP ROLE trail_reader");
     }
 }
+
+/// One table in three forms, from one capture: added to a running pipeline, read again, altered, and taken down together.
+#[rstest]
+fn one_table_is_kept_in_several_forms(
+    #[values("database", "file")] to: &str,
+    #[values(None, Some("trigger"))] capture: Option<&str>,
+) {
+    let name = format!("also_{to}_{}", capture.unwrap_or("log"));
+    let mirror = Mirror::new(
+        &name,
+        "CREATE TABLE berths (id int PRIMARY KEY, name text); INSERT INTO berths VALUES (1, 'A1'), (2, 'A2'); CREATE TABLE stays (id int PRIMARY KEY)",
+    );
+    if to == "file" {
+        mirror.has_file_as_target();
+    }
+    if let Some(capture) = capture {
+        let source = "[sources.harbour]\nkind = \"postgres\"\n";
+        mirror.replace(source, &format!("{source}capture = \"{capture}\"\n"));
+    }
+    let told = |sql: &str| match to {
+        "file" => texts(&mirror.warehouse(), &sql.replace("mirror.", "")),
+        _ => mirror.target.rows(sql).iter().map(|row| row.get(0)).collect(),
+    };
+    let now = "SELECT concat_ws(' ', id, name) FROM mirror.berths ORDER BY id";
+    let trail = "SELECT concat_ws(' ', moorage_operation, id, name) FROM mirror.berths_trail ORDER BY moorage_position, moorage_order, id";
+    let versions = "SELECT concat_ws(' ', id, name) FROM mirror.berths_history ORDER BY id, moorage_since";
+    mirror.append(&format!(
+        "[[pipelines.{name}.rule]]\nmatch = \"*.berths\"\nalso = [{{ keep = \"changes\", into = \"{{table}}_trail\" }}]\n"
+    ));
+    mirror.moorage(&["plan"]).expect(
+        0,
+        &["also mirror.berths_trail, which keeps every change"
+            .replace("mirror.", if to == "file" { "" } else { "mirror." })
+            .as_str()],
+    );
+    mirror.catch_up();
+    mirror.source.run("UPDATE berths SET name = 'A1x' WHERE id = 1");
+    mirror.catch_up();
+    assert_eq!(told(now), ["1 A1x", "2 A2"]);
+    assert_eq!(told(trail), ["snapshot 1 A1", "snapshot 2 A2", "update 1 A1x"]);
+    // One more form: it is read beside the running stream, and the trail stays as it is.
+    mirror.replace("_trail\" }]", "_trail\" }, { keep = \"versions\", into = \"{table}_history\" }]");
+    mirror.catch_up();
+    mirror.source.run("UPDATE berths SET name = 'A2x' WHERE id = 2; DELETE FROM berths WHERE id = 1");
+    mirror.catch_up();
+    assert_eq!(told(now), ["2 A2x"]);
+    assert_eq!(told(trail), ["snapshot 1 A1", "snapshot 2 A2", "update 1 A1x", "update 2 A2x", "delete 1"]);
+    assert_eq!(told(versions), ["1 A1x", "2 A2", "2 A2x"]);
+    mirror.moorage(&["verify"]).expect(0, &["both sides agree", "berths_history"]);
+    // All of them are altered.
+    mirror.source.run("ALTER TABLE berths ADD depth int DEFAULT 3");
+    mirror.source.run("INSERT INTO berths VALUES (3, 'B1', 4)");
+    mirror.catch_up();
+    for table in ["berths", "berths_trail_current", "berths_history"] {
+        assert_eq!(told(&format!("SELECT concat_ws(' ', depth) FROM mirror.{table} WHERE id = 3")), ["4"]);
+    }
+    mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
+    // What was done to each of them behind our back is found, and mended by reading the table again.
+    let broken = "UPDATE mirror.berths_history SET name = 'X' WHERE id = 2 AND moorage_until IS NULL; UPDATE mirror.berths_trail SET name = 'Y' WHERE id = 3; DELETE FROM mirror.berths WHERE id = 2";
+    match to {
+        "file" => mirror.tamper(&broken.replace("mirror.", "")),
+        _ => mirror.target.run(broken),
+    }
+    let differs = mirror.moorage(&["verify"]).expect(3, &[]);
+    assert_eq!(differs.out.lines().filter(|line| line.starts_with("DIFFERS")).count(), 3, "{}", differs.out);
+    mirror.moorage(&["resnapshot", "public.berths"]).expect(0, &[]);
+    mirror.catch_up();
+    mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
+    assert_eq!(told(versions), ["1 A1x", "2 A2", "2 X", "2 A2x", "3 B1"]);
+    mirror.moorage(&["status"]).expect(0, &["berths"]);
+    mirror.moorage(&["teardown", "--target"]).expect(0, &["berths_trail", "berths_history"]);
+}

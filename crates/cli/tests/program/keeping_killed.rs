@@ -258,6 +258,11 @@ fn every_change_and_every_version_is_there_once(
         let before = "[sources.harbour]\nkind = \"postgres\"\n";
         mirror.replace(before, &format!("{before}capture = \"trigger\"\n"));
     }
+    // A table of its own beside each, from the same capture.
+    mirror.replace(
+        "match = \"*.berths\"\n",
+        "match = \"*.berths\"\nalso = [{ into = \"{table}_now\", deletes = \"mark\" }]\n",
+    );
     mirror.catch_up();
     kill_again_and_again(&mirror, name.len() as u64, |number| {
         let session = mirror.another_session();

@@ -14,6 +14,7 @@ use crate::drift::held::Release;
 use crate::model::kept_as::{Deletes, Keep, Operation};
 use crate::plan::carried::CarriedTables;
 use crate::plan::table::TablePlan;
+use arrow::error::ArrowError;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
@@ -48,6 +49,25 @@ impl TableBatch {
         Ok(Self { plan, blocks, added, set })
     }
 
+    /// Prepares the same changes for every form of a table, the first one first.
+    ///
+    /// # Errors
+    /// See [`ReduceError`].
+    pub fn of_forms(
+        plan: &Arc<TablePlan>,
+        blocks: Vec<ChangeBlock>,
+        goes_on: bool,
+    ) -> Result<Vec<Self>, ReduceError> {
+        let mut all = Vec::with_capacity(1 + plan.also.len());
+        for form in &plan.also {
+            let reshaped = blocks.iter().map(|block| block.clone().in_form(&form.mapped, plan.width()));
+            let reshaped = reshaped.collect::<Result<_, _>>().map_err(|e| failed(form, &e))?;
+            all.push(Self::of(form.clone(), reshaped, goes_on)?);
+        }
+        all.insert(0, Self::of(plan.clone(), blocks, goes_on)?);
+        Ok(all)
+    }
+
     /// Whether a row that is not as the changes assume is an error, as far as the table's plan is concerned.
     pub fn is_exact(&self) -> bool {
         self.plan.kept_as.is_exact()
@@ -73,11 +93,11 @@ fn applied(plan: &TablePlan, blocks: Vec<ChangeBlock>) -> Result<Vec<ChangeBlock
             ChangeKind::Truncate => Operation::Truncate,
         })
     };
-    let failed = |e: arrow::error::ArrowError| ReduceError::Added {
-        table: plan.table().to_string(),
-        what: e.to_string(),
-    };
-    blocks.into_iter().map(|block| block.without(goes).map_err(failed)).collect()
+    blocks.into_iter().map(|block| block.without(goes).map_err(|e| failed(plan, &e))).collect()
+}
+
+fn failed(plan: &TablePlan, error: &ArrowError) -> ReduceError {
+    ReduceError::Added { table: plan.table().to_string(), what: error.to_string() }
 }
 
 /// One thing that is done to the target.
@@ -110,8 +130,8 @@ impl Deed {
     /// them or kept of them, and what they have come to in the source is only noted.
     pub fn without(self, is_given_up: impl Fn(&str) -> bool) -> Option<Self> {
         match self {
-            Self::Write(batches) if batches.iter().any(|batch| is_given_up(&batch.plan.target)) => {
-                let rest = batches.iter().filter(|batch| !is_given_up(&batch.plan.target));
+            Self::Write(batches) if batches.iter().any(|batch| is_given_up(batch.plan.unit())) => {
+                let rest = batches.iter().filter(|batch| !is_given_up(batch.plan.unit()));
                 let rest: Vec<TableBatch> = rest.cloned().collect();
                 (!rest.is_empty()).then(|| Self::Write(rest.into()))
             }
@@ -212,5 +232,9 @@ fn prepare_rows(
             met.entry(place).or_insert_with(|| (plan.clone(), Vec::new())).1.push(block);
         }
     }
-    met.into_values().map(|(plan, blocks)| TableBatch::of(plan, blocks, goes_on)).collect()
+    let mut all = Vec::with_capacity(met.len());
+    for (plan, blocks) in met.into_values() {
+        all.extend(TableBatch::of_forms(&plan, blocks, goes_on)?);
+    }
+    Ok(all)
 }

@@ -9,7 +9,7 @@ use crate::change::kind::{Change, ChangeKind, Entry, Transaction, Unchanged};
 use crate::change::place::Place;
 use crate::model::name::TableName;
 use crate::model::schema::TableSchema;
-use arrow::array::{RecordBatch, RecordBatchOptions, UInt32Array};
+use arrow::array::{RecordBatch, RecordBatchOptions, UInt32Array, new_null_array};
 use arrow::compute::{concat_batches, take_record_batch};
 use arrow::error::ArrowError;
 use std::collections::HashMap;
@@ -367,6 +367,26 @@ impl ChangeBlock {
         self.unchanged.retain(|_, unchanged| unchanged.contains(&true));
         self.schema = schema.clone();
         Ok(self)
+    }
+
+    /// The block, whose columns begin with so many of the row itself, as another form of the table has it: what that adds is null.
+    ///
+    /// # Errors
+    /// If the form has other columns of the row.
+    pub fn in_form(self, form: &Arc<TableSchema>, width: usize) -> Result<Self, ArrowError> {
+        let places: Vec<Option<usize>> =
+            (0..form.columns.len()).map(|at| (at < width).then_some(at)).collect();
+        let schema = form.arrow();
+        let rows = |rows: &RecordBatch| {
+            let column = |(to, from): (usize, &Option<usize>)| match from {
+                Some(from) => rows.column(*from).clone(),
+                None => new_null_array(schema.field(to).data_type(), rows.num_rows()),
+            };
+            let columns = places.iter().enumerate().map(column).collect();
+            let options = RecordBatchOptions::new().with_row_count(Some(rows.num_rows()));
+            RecordBatch::try_new_with_options(schema.clone(), columns, &options)
+        };
+        self.reshaped(form, &places, rows)
     }
 
     /// The same block with only the changes of transactions that `keep` says yes to.

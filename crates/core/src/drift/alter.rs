@@ -87,12 +87,35 @@ pub struct Alteration {
     pub step: Arc<Step>,
     /// What following it would come to, of one that holds, as far as can be told.
     pub would: Option<Arc<Alteration>>,
+    /// The same for the other forms of the table.
+    pub also: Vec<Alteration>,
 }
 
 impl Alteration {
     /// The same where the table is to be read again as it is behind it: the target's is not altered.
     pub fn unread(&self) -> Self {
-        Self { steps: Vec::new(), then: Then::Rereads, would: None, ..self.clone() }
+        let also = self.also.iter().map(Self::unread).collect();
+        Self { steps: Vec::new(), then: Then::Rereads, would: None, also, ..self.clone() }
+    }
+
+    /// The same with what it is for each other form: `of` gives that, from how the form was carried and will be.
+    #[must_use]
+    pub fn of_forms(self, of: impl Fn(&Arc<TablePlan>, &Arc<TablePlan>) -> Vec<AlterStep>) -> Self {
+        let form = |after: &Arc<TablePlan>| {
+            let before =
+                self.before.also.iter().find(|before| before.target == after.target).unwrap_or(after);
+            Self {
+                before: before.clone(),
+                after: after.clone(),
+                steps: if self.then == Then::Merges { of(before, after) } else { Vec::new() },
+                id: 0,
+                would: None,
+                also: Vec::new(),
+                ..self.clone()
+            }
+        };
+        let also = self.after.also.iter().map(form).collect();
+        Self { also, ..self }
     }
 
     /// A change that is kept as the target's table was before, as it is behind the steps: what was set aside, for example.

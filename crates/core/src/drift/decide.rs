@@ -10,7 +10,7 @@
 //! | otherwise | alter: with no step where nothing of the target changes |
 
 use crate::change::structure::Step;
-use crate::drift::alter::{Alteration, Then};
+use crate::drift::alter::{AlterStep, Alteration, Then};
 use crate::drift::compared::{Compared, is_computed_with};
 use crate::drift::difference::{Difference, differences};
 use crate::model::drift::{DriftKind, DriftPolicies, DriftPolicy};
@@ -63,7 +63,9 @@ pub fn decide(before: &Arc<TablePlan>, step: &Arc<Step>, by: &By<'_>) -> Decisio
     let held = |what: String| {
         let (before, after) = (before.clone(), before.clone());
         let (then, step) = (Then::Holds, step.clone());
-        Decision::Alter(Alteration { before, after, steps: Vec::new(), then, what, id: 0, step, would: None })
+        let (steps, also) = (Vec::new(), Vec::new());
+        let held = Alteration { before, after, steps, then, what, id: 0, step, would: None, also };
+        Decision::Alter(held.of_forms(|_, _| Vec::new()))
     };
     let Some(known) = before.structure.as_deref() else {
         return held("its structure was changed".into());
@@ -76,7 +78,11 @@ pub fn decide(before: &Arc<TablePlan>, step: &Arc<Step>, by: &By<'_>) -> Decisio
         Err(why) => return held(format!("{}; as it is now it cannot be carried: {why}", words(&all))),
     };
     plan.target.clone_from(&before.target);
+    for form in &mut plan.also {
+        Arc::make_mut(form).beside = Some(before.target.clone());
+    }
     plan.each_change = before.each_change;
+    let after_structure = after.clone();
     let compared = Compared { before, known, plan: &plan, after: &after, types: &step.types };
     let seen: Vec<&Difference> = all.iter().filter(|d| compared.sees(d)).collect();
     let what = if seen.is_empty() { words(&all) } else { words(seen.iter().copied()) };
@@ -92,19 +98,32 @@ pub fn decide(before: &Arc<TablePlan>, step: &Arc<Step>, by: &By<'_>) -> Decisio
     let drops = by.policy(&rule.drift, DriftKind::ColumnDropped) == DriftPolicy::Follow;
     let steps = compared.steps(drops, by.dialect, step.values.as_ref());
     let steps = steps.filter(|steps| !asked && (by.alters || steps.is_empty()));
+    let steps_of = |before: &Arc<TablePlan>, plan: &Arc<TablePlan>| {
+        let compared = Compared { before, known, plan, after: &after_structure, types: &step.types };
+        compared.steps(drops, by.dialect, step.values.as_ref())
+    };
+    let steps = steps.filter(|_| forms_follow(before, &plan, by, &steps_of));
     let then = if steps.is_some() { Then::Merges } else { Then::Rereads };
     let left_behind = steps.as_ref().map(|steps| compared.left_behind(steps)).unwrap_or_default();
     plan.structure = Some(Arc::new(Structure { left_behind, ..after }));
-    let (before, after, step) = (before.clone(), Arc::new(plan), step.clone());
-    Decision::Alter(Alteration {
-        before,
-        after,
-        steps: steps.unwrap_or_default(),
-        then,
-        what,
-        id: 0,
-        step,
-        would: None,
+    let (before, after) = (before.clone(), Arc::new(plan));
+    let (steps, also) = (steps.unwrap_or_default(), Vec::new());
+    let alteration =
+        Alteration { before, after, steps, then, what, id: 0, step: step.clone(), would: None, also };
+    Decision::Alter(alteration.of_forms(|before, after| steps_of(before, after).unwrap_or_default()))
+}
+
+/// Whether every form of the table that is to be was there before, and can be altered to what it is to be.
+fn forms_follow(
+    before: &TablePlan,
+    plan: &TablePlan,
+    by: &By<'_>,
+    steps: &dyn Fn(&Arc<TablePlan>, &Arc<TablePlan>) -> Option<Vec<AlterStep>>,
+) -> bool {
+    plan.also.iter().all(|form| {
+        let was = before.also.iter().find(|was| was.target == form.target);
+        let steps = was.and_then(|was| steps(was, form));
+        steps.is_some_and(|steps| by.alters || steps.is_empty())
     })
 }
 
@@ -179,6 +198,11 @@ pub fn remap(before: &Arc<TablePlan>, by: &By<'_>) -> Result<Alteration, Reason>
     let steps =
         Some(compared.steps(drops, by.dialect, None)).filter(|_| compared.maps_rows_alike()).flatten();
     let steps = steps.filter(|steps| by.alters || steps.is_empty());
+    let steps_of = |before: &Arc<TablePlan>, plan: &Arc<TablePlan>| {
+        let compared = Compared { before, known, plan, after: known, types: &[] };
+        compared.maps_rows_alike().then(|| compared.steps(drops, by.dialect, None)).flatten()
+    };
+    let steps = steps.filter(|_| forms_follow(before, &plan, by, &steps_of));
     let then = if steps.is_some() { Then::Merges } else { Then::Rereads };
     let left_behind = steps.as_ref().map(|steps| compared.left_behind(steps)).unwrap_or_default();
     plan.structure = Some(Arc::new(Structure { left_behind, ..known.clone() }));
@@ -191,5 +215,7 @@ pub fn remap(before: &Arc<TablePlan>, by: &By<'_>) -> Result<Alteration, Reason>
     };
     let what = "the project file maps it in another way".into();
     let (before, after, step) = (before.clone(), Arc::new(plan), Arc::new(step));
-    Ok(Alteration { before, after, steps: steps.unwrap_or_default(), then, what, id: 0, step, would: None })
+    let (steps, also) = (steps.unwrap_or_default(), Vec::new());
+    let alteration = Alteration { before, after, steps, then, what, id: 0, step, would: None, also };
+    Ok(alteration.of_forms(|before, after| steps_of(before, after).unwrap_or_default()))
 }

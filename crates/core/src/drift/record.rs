@@ -146,7 +146,8 @@ impl DriftRecord {
     pub fn stopped(before: &Arc<TablePlan>, step: &Arc<Step>, what: &str, seen_at: DateTime<Utc>) -> Self {
         let (before, after, step) = (before.clone(), before.clone(), step.clone());
         let (what, then, steps) = (what.to_string(), Then::Holds, Vec::new());
-        let alteration = Alteration { before, after, steps, then, what, id: 0, step, would: None };
+        let alteration =
+            Alteration { before, after, steps, then, what, id: 0, step, would: None, also: Vec::new() };
         let decision = Some(DriftPolicy::Stop.word().to_string());
         let state = DriftState::Stopped;
         Self { state, decision, ..Self::of(0, &alteration, Vec::new(), seen_at) }

@@ -50,6 +50,8 @@ fn plan(name: &str) -> TablePlan {
         mismatch: Default::default(),
         comment: None,
         kept_as: KeptAs::default(),
+        also: Vec::new(),
+        beside: None,
         fingerprint: String::new(),
         structure: None,
         each_change: false,

@@ -6,7 +6,8 @@ use crate::change::kind::Change;
 use crate::expr::{EvalError, Expr};
 use crate::mapping::outputs::{Mapping, Output};
 use crate::mapping::routes::Routes;
-use crate::model::kept_as::{Added, KeptAs, Operation};
+use crate::mapping::snapshot::with_added;
+use crate::model::kept_as::KeptAs;
 use crate::model::policy::{OnMisfit, Stamp};
 use crate::model::schema::TableSchema;
 use crate::model::types::LogicalType;
@@ -118,27 +119,8 @@ impl Mapper {
         if self.kept_as.is_plain() {
             return Ok(rows.clone());
         }
-        let since = self.valid_from.to_string();
-        let count = rows.num_rows();
-        let constant = |at: usize, value: Value<'_>| {
-            let mut out = ColumnBuilder::new(&self.mapped.columns[at].logical);
-            // Each is of the type that the plan gives the column.
-            let all = (0..count).all(|_| out.push(value));
-            debug_assert!(all, "{value:?} is of another type");
-            out.finish()
-        };
-        let mut columns = rows.columns().to_vec();
-        for (at, (output, _)) in self.outputs.iter().enumerate() {
-            let Output::Added(added) = output else { continue };
-            columns[at] = match added {
-                Added::Operation => constant(at, Value::Text(self.kept_as.word(Operation::Snapshot))),
-                Added::Position => constant(at, Value::Text("")),
-                Added::Order => constant(at, Value::Int(0)),
-                Added::Since => constant(at, Value::Text(&since)),
-                Added::CommittedAt | Added::Unchanged | Added::Until | Added::DeletedAt => continue,
-            };
-        }
-        self.batch(columns, count)
+        let outputs: Vec<Output> = self.outputs.iter().map(|(output, _)| output.clone()).collect();
+        with_added((&self.mapped, &outputs), &self.kept_as, rows, self.valid_from).map_err(failed)
     }
 
     fn passing(&self, rows: &RecordBatch) -> Mapped<BooleanArray> {

@@ -9,6 +9,7 @@
 pub mod mapper;
 pub mod outputs;
 mod routes;
+pub mod snapshot;
 
 #[cfg(test)]
 mod tests;

@@ -35,6 +35,8 @@ pub struct TableRule {
     pub operations: Option<Vec<Operation>>,
     /// What becomes of rows that were deleted in the source.
     pub deletes: Option<Deletes>,
+    /// Other forms in which it is kept beside the first one.
+    pub also: Option<Vec<AlsoKept>>,
     /// How the view of current rows beside a table that keeps changes is named, if not as the pipeline says.
     pub view: Option<String>,
     /// What to do with rows that were there before.
@@ -45,6 +47,27 @@ pub struct TableRule {
     pub mismatch: Option<Mismatch>,
     /// What is done about changes of structure.
     pub drift: DriftPolicies,
+}
+
+/// What another form of a table is, beside the first one: what it keeps, and into which table.
+#[derive(Clone, Debug)]
+pub struct AlsoKept(pub(crate) TableRule);
+
+impl AlsoKept {
+    /// What rules say of this form of a table, given what they say of the first one.
+    pub fn rule(&self, first: &TableRule) -> TableRule {
+        let Self(form) = self;
+        TableRule {
+            into: form.into.clone(),
+            keep: form.keep,
+            old_values: form.old_values,
+            operations: form.operations.clone(),
+            deletes: form.deletes,
+            view: form.view.clone(),
+            also: None,
+            ..first.clone()
+        }
+    }
 }
 
 impl TableRule {
@@ -96,6 +119,7 @@ impl TableRule {
         win(&mut self.old_values, &later.old_values);
         win(&mut self.operations, &later.operations);
         win(&mut self.deletes, &later.deletes);
+        win(&mut self.also, &later.also);
         win(&mut self.view, &later.view);
         win(&mut self.existing_rows, &later.existing_rows);
         win(&mut self.on_reject, &later.on_reject);

@@ -8,7 +8,7 @@ use crate::model::name::TableName;
 use crate::model::policy::{ExistingRows, Mismatch, OnReject};
 use crate::model::structure::Structure;
 use crate::pick::naming::Naming;
-use crate::pick::rule::TableRule;
+use crate::pick::rule::{AlsoKept, TableRule};
 use crate::plan::dialect::{Declared, TargetDialect};
 use crate::plan::table::{PlannedColumn, TablePlan};
 use crate::project::config::PipelineConfig;
@@ -142,12 +142,24 @@ fn plan_table(
         mismatch: rule.mismatch.unwrap_or_default(),
         comment: table.comment.clone(),
         kept_as,
+        also: Vec::new(),
+        beside: None,
         fingerprint: table.fingerprint(),
         structure: Some(Arc::new(Structure::of(table))),
         each_change: false,
     };
     plan.mapper()?;
-    Ok(plan)
+    let Some(also) = &rule.also else { return Ok(plan) };
+    let form = |form: &AlsoKept| -> Result<Arc<TablePlan>, Reason> {
+        let of_form = plan_table(config, &form.rule(rule), table, ruled_as, dialect);
+        let of_form =
+            of_form.map_err(|Reason { why, fix }| Reason { why: format!("in `also`: {why}"), fix })?;
+        // What the first one has stands for all of them.
+        let (beside, structure) = (Some(plan.target.clone()), None);
+        Ok(Arc::new(TablePlan { beside, structure, left_out: Vec::new(), ..of_form }))
+    };
+    let also = also.iter().map(form).collect::<Result<_, _>>()?;
+    Ok(TablePlan { also, ..plan })
 }
 
 /// What does not go together, whatever the table:
@@ -252,6 +264,9 @@ fn refuse_collisions(plan: &mut Plan, dialect: &dyn TargetDialect) {
             .map(ToString::to_string)
             .collect();
         others.dedup();
+        if others.is_empty() {
+            others.push("another form of the same table".into());
+        }
         plan.refused.push(Refused {
             table: table.table().clone(),
             reason: format!(

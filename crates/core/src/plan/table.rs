@@ -2,6 +2,7 @@
 
 use crate::mapping::mapper::Mapper;
 use crate::mapping::outputs::{Mapping, Output};
+use crate::mapping::snapshot::with_added;
 use crate::model::described::{LogIdentity, SourceColumn, SourceTable};
 use crate::model::finding::Fix;
 use crate::model::kept_as::{Added, Keep, KeptAs};
@@ -10,6 +11,9 @@ use crate::model::policy::{ExistingRows, Mismatch, OnReject};
 use crate::model::schema::{Column, RowIdentity, TableSchema};
 use crate::model::structure::Structure;
 use crate::plan::dialect::Declared;
+use crate::value::moment::Moment;
+use arrow::array::RecordBatch;
+use arrow::error::ArrowError;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
@@ -59,6 +63,11 @@ pub struct TablePlan {
     pub comment: Option<String>,
     /// What the target table keeps of rows. Columns that this adds stand behind all others.
     pub kept_as: KeptAs,
+    /// The same table in other forms, each in a target table of its own, from one capture: all of them are read, merged,
+    /// altered and held together. Their columns of the row are those of this one.
+    pub also: Vec<Arc<TablePlan>>,
+    /// Of such a form, the target table of the first one.
+    pub beside: Option<String>,
     /// The structure this plan was made from, as an earlier version kept it.
     pub fingerprint: String,
     /// The structure this plan was made from; none in a plan that an earlier version made.
@@ -156,9 +165,11 @@ impl TablePlan {
             structure: None,
             each_change: false,
             columns: plan.columns.iter().map(|c| PlannedColumn { comment: None, ..c.clone() }).collect(),
+            also: Vec::new(),
             ..plan.clone()
         };
-        bare(self) == bare(other)
+        let also = |plan: &Self| -> Vec<Self> { plan.also.iter().map(|form| bare(form)).collect() };
+        bare(self) == bare(other) && also(self) == also(other)
     }
 
     /// Where a target column comes from, for people: the source's column, or what the project file says.
@@ -173,9 +184,40 @@ impl TablePlan {
         }
     }
 
-    /// The names of what is made of it in the target: the table, and the view beside it.
+    /// The names of what is made of it in the target: its tables, and the views beside them.
     pub fn makes(&self) -> impl Iterator<Item = &String> {
-        std::iter::once(&self.target).chain(&self.kept_as.view)
+        let others =
+            self.also.iter().flat_map(|form| std::iter::once(&form.target).chain(&form.kept_as.view));
+        std::iter::once(&self.target).chain(&self.kept_as.view).chain(others)
+    }
+
+    /// The target table by which the table is known: that of its first form.
+    pub fn unit(&self) -> &str {
+        self.beside.as_ref().unwrap_or(&self.target)
+    }
+
+    /// Whether all its forms are the rows as they are now, and nothing more.
+    pub fn is_plain(&self) -> bool {
+        self.kept_as.is_plain() && self.also.iter().all(|form| form.kept_as.is_plain())
+    }
+
+    /// Whether one of its forms keeps versions.
+    pub fn keeps_versions(&self) -> bool {
+        std::iter::once(self)
+            .chain(self.also.iter().map(AsRef::as_ref))
+            .any(|form| form.kept_as.keep == Keep::Versions)
+    }
+
+    /// Rows of a snapshot, mapped for the first form of a table, as another form of the table has them, where they count from a moment on.
+    ///
+    /// # Errors
+    /// If they are of another table.
+    pub fn snapshot_rows(
+        form: &Self,
+        rows: &RecordBatch,
+        valid_from: Moment,
+    ) -> Result<RecordBatch, ArrowError> {
+        with_added((&form.mapped, &form.mapping.outputs), &form.kept_as, rows, valid_from)
     }
 
     /// How many of its columns are those of the row itself; behind them stand those that what it keeps adds.
@@ -205,7 +247,7 @@ impl TablePlan {
     /// The plan of a table of the same rows that holds the current ones alone.
     #[must_use]
     pub fn of_current(&self) -> Self {
-        Self { kept_as: KeptAs::default(), ..self.without(Output::is_of_keeping) }
+        Self { kept_as: KeptAs::default(), also: Vec::new(), ..self.without(Output::is_of_keeping) }
     }
 
     /// The plan without columns that depend on when a change came: these cannot be compared. What it keeps is told still.
@@ -262,6 +304,8 @@ impl TablePlan {
             mismatch: Mismatch::default(),
             comment: None,
             kept_as: KeptAs::default(),
+            also: Vec::new(),
+            beside: None,
             fingerprint: table.fingerprint(),
             structure: Some(Arc::new(Structure::of(table))),
             each_change: false,
@@ -297,9 +341,13 @@ struct StoredPlan {
     #[serde(default)]
     mismatch: Mismatch,
     comment: Option<String>,
-    /// Missing in forms before 3.
+    /// Missing in forms before 3, as the next ones.
     #[serde(default, skip_serializing_if = "KeptAs::is_plain")]
     kept_as: KeptAs,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    also: Vec<Arc<TablePlan>>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    beside: Option<String>,
     fingerprint: String,
     /// Missing in what earlier versions stored.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -309,7 +357,11 @@ struct StoredPlan {
 impl From<TablePlan> for StoredPlan {
     fn from(plan: TablePlan) -> Self {
         Self {
-            form: if plan.kept_as.is_plain() { PLAIN_FORM } else { FORM },
+            form: if plan.is_plain() && plan.also.is_empty() && plan.beside.is_none() {
+                PLAIN_FORM
+            } else {
+                FORM
+            },
             schema: plan.schema,
             mapped: Some(plan.mapped),
             mapping: Some(plan.mapping),
@@ -323,6 +375,8 @@ impl From<TablePlan> for StoredPlan {
             mismatch: plan.mismatch,
             comment: plan.comment,
             kept_as: plan.kept_as,
+            also: plan.also,
+            beside: plan.beside,
             fingerprint: plan.fingerprint,
             structure: plan.structure,
         }
@@ -360,6 +414,8 @@ impl TryFrom<StoredPlan> for TablePlan {
             mismatch: kept.mismatch,
             comment: kept.comment,
             kept_as: kept.kept_as,
+            also: kept.also,
+            beside: kept.beside,
             fingerprint: kept.fingerprint,
             structure: kept.structure,
             each_change: false,

@@ -5,6 +5,7 @@
 use crate::model::kept_as::{Deletes, Keep, Operation};
 use crate::model::policy::{ExistingRows, OnReject};
 use crate::project::alert::AlertRule;
+use crate::project::also::AlsoConfig;
 use crate::project::drift::DriftConfig;
 use crate::project::rule::RuleConfig;
 use crate::project::section::{EndSection, Section};
@@ -59,6 +60,8 @@ pub struct PipelineConfig {
     pub operations: Option<Spanned<Vec<Operation>>>,
     /// What becomes of rows that were deleted in the source; `remove` if not given.
     pub deletes: Option<Deletes>,
+    /// Other forms in which tables are kept beside the first one, from one capture.
+    pub also: Option<Vec<AlsoConfig>>,
     /// How the view of current rows beside a table that keeps changes is named; as its table with `_current` behind it, if
     /// not given.
     pub view: Option<Spanned<String>>,

@@ -3,6 +3,7 @@
 //! Only the text is read here; secrets are described, not looked up, and no path is touched.
 
 pub mod alert;
+pub mod also;
 pub mod config;
 pub mod drift;
 pub mod edit;

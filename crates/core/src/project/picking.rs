@@ -1,8 +1,9 @@
 //! From the patterns and rules of a pipeline to what picks and maps tables.
 
+use super::also::{AlsoConfig, check_operations};
 use super::config::PipelineConfig;
 use super::error::Mistake;
-use super::rule::{RuleConfig, check_operations};
+use super::rule::RuleConfig;
 use crate::pick::naming::Naming;
 use crate::pick::pattern::Pattern;
 use crate::pick::picker::Picker;
@@ -16,6 +17,7 @@ pub(super) fn check(config: &PipelineConfig) -> Result<(), Mistake> {
         Mistake::at(span, format!("`{pattern}` is not a pattern"), expected)
     };
     check_operations(config.operations.as_ref())?;
+    config.also.iter().flatten().try_for_each(AlsoConfig::check)?;
     for list in [&config.include, &config.exclude] {
         if let Some(pattern) = list.get_ref().iter().find(|p| Pattern::parse(p).is_none()) {
             return Err(bad(list.span(), pattern));
@@ -27,7 +29,12 @@ pub(super) fn check(config: &PipelineConfig) -> Result<(), Mistake> {
         }
     }
     let of_rules = config.rule.iter().flat_map(|r| r.into.iter().chain(&r.view));
-    let naming = [&config.into].into_iter().chain(&config.view).chain(of_rules);
+    let also = config.also.iter().chain(config.rule.iter().filter_map(|r| r.also.as_ref())).flatten();
+    let naming = [&config.into]
+        .into_iter()
+        .chain(&config.view)
+        .chain(of_rules)
+        .chain(also.flat_map(AlsoConfig::names));
     for into in naming {
         if let Err(what) = Naming::parse(into.get_ref()) {
             return Err(Mistake::at(into.span(), what, "a name such as \"{schema}_{table:lower}\""));
@@ -46,6 +53,7 @@ impl PipelineConfig {
             old_values: Some(self.old_values),
             operations: self.operations.as_ref().map(|o| o.get_ref().clone()),
             deletes: self.deletes,
+            also: self.also.as_ref().map(|also| also.iter().map(AlsoConfig::kept).collect()),
             view: self.view.as_ref().map(|v| v.get_ref().clone()),
             existing_rows: self.existing_rows,
             on_reject: self.on_reject.as_ref().map(|k| *k.get_ref()),

@@ -4,6 +4,7 @@ use crate::expr::{Expr, logical_type};
 use crate::model::kept_as::{Deletes, Keep, Operation};
 use crate::model::policy::{ExistingRows, Mismatch, OnMisfit, OnReject, Stamp};
 use crate::pick::rule::{Addition, Cast, Constant, TableRule};
+use crate::project::also::{AlsoConfig, check_operations};
 use crate::project::drift::DriftConfig;
 use crate::project::error::Mistake;
 use indexmap::IndexMap;
@@ -49,6 +50,8 @@ pub struct RuleConfig {
     pub operations: Option<Spanned<Vec<Operation>>>,
     /// What becomes of rows that were deleted in the source; overrides the pipeline's own.
     pub deletes: Option<Deletes>,
+    /// Other forms in which tables are kept beside the first one, from one capture.
+    pub also: Option<Vec<AlsoConfig>>,
     /// How the view of current rows beside a table that keeps changes is named; overrides the pipeline's own.
     pub view: Option<Spanned<String>>,
     /// Overrides the pipeline's own.
@@ -117,25 +120,12 @@ pub struct AddConfig {
     pub expression: Option<Spanned<String>>,
 }
 
-/// Checks that a list of operations has some, and none that is not a change of a row.
-pub(super) fn check_operations(operations: Option<&Spanned<Vec<Operation>>>) -> Result<(), Mistake> {
-    let Some(operations) = operations else { return Ok(()) };
-    let expected = "some of \"insert\", \"update\" and \"delete\"";
-    let wrong = |what: String| Mistake::at(operations.span(), what, expected);
-    match operations.get_ref().iter().find(|o| matches!(o, Operation::Snapshot | Operation::Truncate)) {
-        Some(other) => Err(wrong(format!("`operations` cannot have \"{}\"", other.word()))),
-        None if operations.get_ref().is_empty() => {
-            Err(wrong("`operations` is empty: nothing would be applied".into()))
-        }
-        None => Ok(()),
-    }
-}
-
 impl RuleConfig {
     /// Checks that expressions, types and additions can be understood.
     pub(super) fn check(&self) -> Result<(), Mistake> {
         self.drift.check()?;
         check_operations(self.operations.as_ref())?;
+        self.also.iter().flatten().try_for_each(AlsoConfig::check)?;
         let sql = |place: &str, text: &Spanned<String>| {
             let wrong = |why| {
                 let what = format!("{place} cannot be read: {why}");
@@ -191,6 +181,7 @@ impl RuleConfig {
             old_values: self.old_values,
             operations: self.operations.as_ref().map(|o| o.get_ref().clone()),
             deletes: self.deletes,
+            also: self.also.as_ref().map(|also| also.iter().map(AlsoConfig::kept).collect()),
             view: self.view.as_ref().map(|v| v.get_ref().clone()),
             existing_rows: self.existing_rows,
             on_reject: self.on_reject.as_ref().map(|k| *k.get_ref()),

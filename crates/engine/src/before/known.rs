@@ -4,15 +4,17 @@ use crate::pipeline::ends::Pipeline;
 use moorage_adapter::{Committing, StoredTable, TableState};
 use moorage_core::TableName;
 use moorage_core::model::described::SourceTable;
+use moorage_core::model::kept_as::Keep;
 use moorage_core::model::structure::Structure;
 use moorage_core::pick::picker::Unmatched;
 use moorage_core::plan::make::{Plan, Refused, plan_known};
 use moorage_core::plan::table::TablePlan;
+use std::collections::HashMap;
 
 /// Whether what a stretch of changes came to is not enough: a commit that was broken off is finished with the very changes
 /// that it began with; and where more than the current rows is kept, each of them counts.
 pub(super) fn needs_each_change(pipeline: &Pipeline, plan: &TablePlan) -> bool {
-    pipeline.target.guarantees().committing == Committing::Following || !plan.kept_as.is_plain()
+    pipeline.target.guarantees().committing == Committing::Following || !plan.is_plain()
 }
 
 /// Tables that are followed go on from the structure that the target's rows have, by the rules as the project file has them
@@ -98,22 +100,27 @@ pub(crate) fn keep_on(
 /// What a target table holds stays what it is: rows as they are now tell nothing of what was before, and the other way round
 /// what was before would be lost.
 fn refuse_other_keeping(planned: &mut Plan, stored: &[StoredTable]) {
-    let other = |table: &TablePlan| {
-        let has =
-            |s: &&StoredTable| s.plan.target == table.target && s.plan.kept_as.keep != table.kept_as.keep;
-        stored.iter().find(has).map(|stored| stored.plan.kept_as.keep.word())
-    };
+    let all = stored.iter().flat_map(|stored| forms(&stored.plan));
+    let had: HashMap<&String, Keep> = all.map(|plan| (&plan.target, plan.kept_as.keep)).collect();
     for table in std::mem::take(&mut planned.tables) {
-        let Some(was) = other(&table) else {
+        let other = forms(&table).find_map(|form| {
+            let was = had.get(&form.target).filter(|was| **was != form.kept_as.keep)?;
+            Some((form.target.clone(), was.word(), form.kept_as.keep.word()))
+        });
+        let Some((target, was, is)) = other else {
             planned.tables.push(table);
             continue;
         };
-        let (name, target, is) = (table.table().clone(), &table.target, table.kept_as.keep.word());
+        let name = table.table().clone();
         let reason = format!(
             "target table {target} was made with keep = \"{was}\" and stays so, and the project file says \"{is}\": give the new one another name with `into` in a rule, then run `moorage resnapshot {name}`"
         );
         planned.refused.push(Refused { table: name, reason: reason.into() });
     }
+}
+
+fn forms(plan: &TablePlan) -> impl Iterator<Item = &TablePlan> {
+    std::iter::once(plan).chain(plan.also.iter().map(AsRef::as_ref))
 }
 
 /// A table of the source that is called otherwise by now, by the name that the project file's rules know it by.

@@ -10,7 +10,7 @@ use moorage_core::plan::make::Plan;
 /// What is asked of the target and lacking, with the way out.
 fn lacking(pipeline: &Pipeline, plan: &Plan) -> Vec<(Lack, &'static str)> {
     let sets_aside = plan.tables.iter().any(|table| table.on_reject == OnReject::SetAside);
-    let keeps = plan.tables.iter().any(|table| !table.kept_as.is_plain());
+    let keeps = plan.tables.iter().any(|table| !table.is_plain());
     let asked = [
         (Lack::Keeping, keeps, "choose another target, or keep = \"current\""),
         // Tables keep current rows.

@@ -41,19 +41,18 @@ pub async fn verify(pipeline: &Pipeline, options: &VerifyOptions, events: &Event
     for (at, stored) in stored.iter().enumerate() {
         // As it is now: its state may have changed since the first look.
         let now = target.tables().iter().find(|t| t.plan.target == stored.plan.target).cloned();
-        let compare = Compare {
-            at,
-            plan: &plans[at],
-            mappers: &mappers,
-            between: &between.tables[at],
-            options,
-            events,
-        };
-        let cannot = stored.plan.kept_as.not_comparable(options.counts_only).map(str::to_string);
-        verdicts.push(match why_not(now.as_ref(), stored).or(cannot) {
-            Some(why) => skipped(&stored.plan, why),
-            None => compare.run(source.as_mut(), target.as_mut()).await?,
-        });
+        let first = &plans[at];
+        for form in std::iter::once(first).chain(first.also.iter().map(AsRef::as_ref)) {
+            // What is of a change, and not of the row, cannot be compared.
+            let comparable = form.comparable();
+            let (plan, between) = (&comparable, &between.tables[at]);
+            let compare = Compare { at, plan, mappers: &mappers, between, options, events };
+            let cannot = form.kept_as.not_comparable(options.counts_only).map(str::to_string);
+            verdicts.push(match why_not(now.as_ref(), stored).or(cannot) {
+                Some(why) => skipped(form, why),
+                None => compare.run(source.as_mut(), target.as_mut()).await?,
+            });
+        }
     }
     Ok(Verdict {
         pipeline: pipeline.name.clone(),

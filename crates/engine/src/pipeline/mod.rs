@@ -3,6 +3,7 @@
 pub(crate) mod context;
 pub(crate) mod ends;
 pub(crate) mod error;
+pub(crate) mod forms;
 pub(crate) mod keeper;
 pub(crate) mod lock;
 pub(crate) mod mappers;

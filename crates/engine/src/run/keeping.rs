@@ -205,8 +205,8 @@ impl Keeping {
                     blocks.push(mappers.block(mappers.read_block(block)?)?);
                     gone.push(Memo { kind: MemoKind::Held, name, content: None });
                 }
-                let batch = TableBatch::of(alteration.after.clone(), blocks, true)?;
-                merge.write([batch].into()).await?;
+                let batches = TableBatch::of_forms(&alteration.after, blocks, true)?;
+                merge.write(batches.into()).await?;
                 merge.remember(&gone).await?;
             }
         }

@@ -8,9 +8,23 @@ use moorage_adapter::{
     CountsFrom, Event, Events, LoadedTable, Result, SnapshotMark, SnapshotSink, TableState, Target,
 };
 use moorage_core::plan::table::TablePlan;
+use moorage_core::value::moment::Moment;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::Instant;
+
+/// Loads rows of a snapshot, mapped for the first form of a table, into all of its forms. They count from a moment on.
+pub(crate) async fn load_forms(
+    target: &dyn Target,
+    plan: &TablePlan,
+    rows: RecordBatch,
+    valid_from: Moment,
+) -> Result<()> {
+    for form in &plan.also {
+        target.load(form, TablePlan::snapshot_rows(form, &rows, valid_from)?).await?;
+    }
+    target.load(plan, rows).await
+}
 
 /// Loads chunks and finishes tables.
 pub(crate) struct Loader {
@@ -66,7 +80,7 @@ impl SnapshotSink for Loader {
         let rows = self.mappers.rows(plan.table(), rows)?;
         let count = rows.num_rows() as u64;
         if count > 0 {
-            self.target.load(plan, rows).await?;
+            load_forms(self.target.as_ref(), plan, rows, self.from.valid_from).await?;
         }
         if count > 0 && !self.hidden[table] && self.first.swap(false, Ordering::Relaxed) {
             let elapsed_ms = self.run_began.elapsed().as_millis() as u64;

@@ -232,7 +232,7 @@ async fn counts_from(
     tables: &[TablePlan],
 ) -> Result<CountsFrom> {
     let pipeline = &context.pipeline;
-    if checkpoint.sequence > 0 && tables.iter().any(|table| !table.kept_as.is_plain()) {
+    if checkpoint.sequence > 0 && tables.iter().any(|table| !table.is_plain()) {
         let skew = pipeline.source.capture_state(capture).await?.head.skew;
         let now = Moment::of(skew.by_source_clock(Utc::now()));
         checkpoint.valid_from = now.max(checkpoint.valid_from.next());

@@ -10,6 +10,7 @@
 use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::Result;
 use crate::pipeline::mappers::Mappers;
+use crate::run::load::load_forms;
 use crate::run::spool::Spool;
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
@@ -20,6 +21,7 @@ use moorage_adapter::{
 use moorage_core::apply::prepare::TableBatch;
 use moorage_core::change::segment::Segment;
 use moorage_core::plan::table::TablePlan;
+use moorage_core::value::moment::Moment;
 use moorage_core::{Position, TableName};
 use moorage_monitor::folder;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -73,7 +75,8 @@ impl SnapshotSink for Beside {
         let rows = self.mappers.rows(plan.table(), rows)?;
         let count = rows.num_rows() as u64;
         if count > 0 {
-            self.target.load(plan, rows).await?;
+            // Beside a table the rows are what they are now.
+            load_forms(self.target.as_ref(), plan, rows, Moment::default()).await?;
         }
         self.rows[table].fetch_add(count, Ordering::Relaxed);
         Ok(())
@@ -191,20 +194,22 @@ impl Rereading {
         let mappers = &self.mappers;
         let mut replaced = Vec::with_capacity(self.tables.len());
         for (Table { plan, spool, captured_by, .. }, mark) in self.tables.iter_mut().zip(marks) {
-            let covering = mark.clone();
-            let to = Arc::new(plan.of_current());
-            // A stretch may begin before the mark, and what it came to is not what came behind that.
-            let in_sum = source.lacks().contains(&Lack::EachChange) && !plan.each_change;
-            let later = spool.blocks().await?.map(move |block| {
-                let block = block?.only(|transaction| !source.covers(&covering, transaction));
-                let block = mappers.block(block)?;
-                let block = if in_sum { block.blindly() } else { block };
-                Ok(TableBatch::of(to.clone(), vec![block], false)?)
-            });
-            let captured_by = captured_by.clone();
-            let end =
-                LoadedTable { from: from.clone(), state: TableState::Live, mark: Some(mark), captured_by };
-            replaced.push(Replacement { plan, later: Box::new(later), end });
+            let plan: &TablePlan = plan;
+            for form in std::iter::once(plan).chain(plan.also.iter().map(AsRef::as_ref)) {
+                let covering = mark.clone();
+                let to = Arc::new(form.of_current());
+                // A stretch may begin before the mark, and what it came to is not what came behind that.
+                let in_sum = source.lacks().contains(&Lack::EachChange) && !plan.each_change;
+                let later = spool.blocks().await?.map(move |block| {
+                    let block = block?.only(|transaction| !source.covers(&covering, transaction));
+                    let block = mappers.block(block)?;
+                    let block = if in_sum { block.blindly() } else { block };
+                    Ok(TableBatch::of(to.clone(), vec![block], false)?)
+                });
+                let (from, captured_by, mark) = (from.clone(), captured_by.clone(), Some(mark.clone()));
+                let end = LoadedTable { from, state: TableState::Live, mark, captured_by };
+                replaced.push(Replacement { plan: form, later: Box::new(later), end });
+            }
         }
         Ok(merge.replace(replaced).await?)
     }

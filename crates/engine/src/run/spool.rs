@@ -7,7 +7,8 @@ use moorage_core::TableSchema;
 use moorage_core::change::block::ChangeBlock;
 use moorage_monitor::{StoreError, folder};
 use std::fs::File;
-use std::io::{BufReader, BufWriter, Read, Seek, SeekFrom, Write};
+use std::io::{BufReader, BufWriter, Read, Write};
+use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use tokio::sync::mpsc;
@@ -22,6 +23,8 @@ const WAITING: usize = 16;
 pub(crate) struct Spool {
     blocks: Option<mpsc::Sender<ChangeBlock>>,
     keeping: JoinHandle<std::result::Result<Kept, String>>,
+    /// What was kept, once it was asked for.
+    kept: Option<Kept>,
 }
 
 /// The file behind it.
@@ -53,7 +56,7 @@ impl Spool {
             kept.file.flush().map_err(|e| kept.failed(&e))?;
             Ok(kept)
         });
-        Ok(Self { blocks: Some(sender), keeping })
+        Ok(Self { blocks: Some(sender), keeping, kept: None })
     }
 
     /// Appends a block. Waits only if many wait already.
@@ -73,27 +76,46 @@ impl Spool {
         (&mut self.keeping).await.unwrap_or_else(|e| Err(e.to_string()))
     }
 
-    /// The blocks from the first one on. Nothing is kept behind them.
+    /// The blocks from the first one on; may be asked for more than once. Nothing is kept behind them.
     pub(crate) async fn blocks(
         &mut self,
     ) -> moorage_adapter::Result<impl Iterator<Item = moorage_adapter::Result<ChangeBlock>> + Send + use<>>
     {
         let what = "keeping the changes of a table that is read again";
         let broken = |reason: String| AdapterError::Io { doing: what.into(), reason };
-        let mut kept = self.end().await.map_err(broken)?;
-        kept.file.get_mut().seek(SeekFrom::Start(0)).map_err(|e| broken(e.to_string()))?;
-        let mut file = BufReader::new(kept.file.get_ref().try_clone().map_err(|e| broken(e.to_string()))?);
+        if self.kept.is_none() {
+            self.kept = Some(self.end().await.map_err(broken)?);
+        }
+        let Some(kept) = &self.kept else { return Err(broken("it has ended".into())) };
+        let (schema, path) = (kept.schema.clone(), kept.path.clone());
+        let file = kept.file.get_ref().try_clone().map_err(|e| broken(e.to_string()))?;
+        // Several may read it at once, each at its own place.
+        let mut file = BufReader::new(Places { file, at: 0 });
         let mut left = kept.bytes;
         Ok(std::iter::from_fn(move || {
             if left == 0 {
                 return None;
             }
-            let read = read_block(&mut file, &mut left, &kept.schema);
+            let read = read_block(&mut file, &mut left, &schema);
             Some(read.map_err(|reason| {
                 left = 0;
-                AdapterError::Io { doing: Doing::to("reading", kept.path.display()), reason }
+                AdapterError::Io { doing: Doing::to("reading", path.display()), reason }
             }))
         }))
+    }
+}
+
+/// A file that is read from a place of one's own on, whoever else reads it.
+struct Places {
+    file: File,
+    at: u64,
+}
+
+impl Read for Places {
+    fn read(&mut self, into: &mut [u8]) -> std::io::Result<usize> {
+        let read = self.file.read_at(into, self.at)?;
+        self.at += read as u64;
+        Ok(read)
     }
 }
 

@@ -82,7 +82,9 @@ pub(super) fn holds(
     };
     let would = alterations(pipeline, held, Some(DriftPolicy::Follow)).ok().and_then(|mut all| all.pop());
     let (then, steps) = (Then::Holds, Vec::new());
-    let alteration = Alteration { before, after, steps, then, what, id, step, would };
+    let also = Vec::new();
+    let alteration = Alteration { before, after, steps, then, what, id, step, would, also };
+    let alteration = alteration.of_forms(|_, _| Vec::new());
     Some((Collected::Alter(Arc::new(alteration)), event))
 }
 
@@ -105,5 +107,7 @@ pub(super) fn unread(plan: &Arc<TablePlan>) -> Alteration {
         id: 0,
         step: Arc::new(step),
         would: None,
+        also: Vec::new(),
     }
+    .of_forms(|_, _| Vec::new())
 }

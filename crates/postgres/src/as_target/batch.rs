@@ -21,7 +21,6 @@ use moorage_core::apply::prepare::TableBatch;
 use moorage_core::change::counters::TableCounters;
 use moorage_core::checkpoint::stored::Checkpoint;
 use moorage_core::drift::alter::Alteration;
-use moorage_core::model::name::TableName;
 use moorage_core::model::policy::Mismatch;
 use moorage_core::plan::table::TablePlan;
 use std::collections::{BTreeMap, HashMap};
@@ -90,7 +89,7 @@ pub(crate) struct PostgresMerge {
     pipeline: String,
     writer: OwnedMutexGuard<Option<Writer>>,
     /// Those that the batch has met.
-    tables: HashMap<TableName, Into>,
+    tables: HashMap<String, Into>,
     held: Held,
     /// Whether a part was written before.
     began: bool,
@@ -132,7 +131,7 @@ impl PostgresMerge {
 
     /// Looks at the tables that blocks are about, and that the batch has not met yet.
     async fn meet(&mut self, batch: &[TableBatch]) -> Result<()> {
-        let unmet = batch.iter().filter(|of| !self.tables.contains_key(of.plan.table()));
+        let unmet = batch.iter().filter(|of| !self.tables.contains_key(&of.plan.target));
         let new: Vec<Arc<TablePlan>> = unmet.map(|of| of.plan.clone()).collect();
         if new.is_empty() {
             return Ok(());
@@ -146,7 +145,7 @@ impl PostgresMerge {
             let Some((_, form)) = writer.forms.get(&plan.target) else { continue };
             let standing = standings.iter().find(|s| s.target == plan.target);
             let into = Into::of(plan, form.clone(), standing);
-            self.tables.insert(into.plan.table().clone(), into);
+            self.tables.insert(into.plan.target.clone(), into);
         }
         Ok(())
     }
@@ -199,7 +198,7 @@ impl PostgresMerge {
 
     /// The changes of each table, parents before children.
     fn parts<'a>(&'a self, writer: &Writer, batch: &'a [TableBatch]) -> Vec<Part<'a>> {
-        let into = |of: &TableBatch| self.tables.get(of.plan.table());
+        let into = |of: &TableBatch| self.tables.get(&of.plan.target);
         let parts = batch.iter().filter_map(|batch| Some(Part { into: into(batch)?, batch }));
         let mut parts: HashMap<u32, Part<'a>> = parts.map(|part| (part.into.form.id, part)).collect();
         let ids: Vec<u32> = batch.iter().filter_map(|of| Some(into(of)?.form.id)).collect();
@@ -280,7 +279,7 @@ impl Merge for PostgresMerge {
     async fn alter(&mut self, alteration: &Alteration) -> Result<()> {
         alter::alter(&self.writer()?.session, &self.pipeline, alteration).await?;
         // It is met again, with the new plan; its cached statements are made anew with the form.
-        self.tables.remove(alteration.before.table());
+        self.tables.remove(&alteration.before.target);
         if let Some(writer) = self.writer.as_mut() {
             writer.forms.remove(&alteration.after.target);
         }

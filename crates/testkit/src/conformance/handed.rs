@@ -56,6 +56,8 @@ pub(super) fn plan(target: &dyn Target, name: &str, identity: RowIdentity) -> Ta
         mismatch: Default::default(),
         comment: None,
         kept_as: KeptAs::default(),
+        also: Vec::new(),
+        beside: None,
         fingerprint: String::new(),
         structure: None,
         each_change: false,

@@ -117,6 +117,7 @@ pub(super) async fn altering(under_test: &dyn TargetUnderTest, target: &dyn Targ
         id: 1,
         step: Arc::new(step),
         would: None,
+        also: Vec::new(),
     };
     let stored = async || {
         let tables = target.tables(PIPELINE).await.unwrap();

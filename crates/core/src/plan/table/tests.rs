@@ -87,6 +87,8 @@ fn plan() -> TablePlan {
         mismatch: Mismatch::Adjust,
         comment: Some("about".into()),
         kept_as: KeptAs::default(),
+        also: Vec::new(),
+        beside: None,
         fingerprint: "7: c t".into(),
         structure: None,
         each_change: false,

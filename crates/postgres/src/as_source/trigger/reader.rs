@@ -30,7 +30,6 @@ use futures_util::TryStreamExt;
 use moorage_adapter::{Doing, Result, SnapshotMark, StreamTable};
 use moorage_core::Position;
 use moorage_core::change::structure::SchemaChange;
-use moorage_core::model::kept_as::Keep;
 use moorage_core::model::sql::quote_literal;
 use tokio::sync::mpsc;
 
@@ -179,8 +178,7 @@ pub(crate) async fn read(
     let earlier = capture::earlier(session, names).await?;
     let news = news(session, names, tables, stretch.after).await?;
     let within = stretch.within.then_some(stretch.now);
-    let with_versions =
-        tables.iter().zip(&news).filter(|(t, is)| **is && t.plan.kept_as.keep == Keep::Versions);
+    let with_versions = tables.iter().zip(&news).filter(|(t, is)| **is && t.plan.keeps_versions());
     let mut all = Vec::new();
     for (table, _) in with_versions {
         let (id, condition) = (table.plan.source_id, between(stretch.after, within, table));
@@ -209,7 +207,7 @@ pub(crate) async fn read(
             }
         }
         let condition = between(stretch.after, within, table);
-        let order = order.as_deref().filter(|_| table.plan.kept_as.keep == Keep::Versions);
+        let order = order.as_deref().filter(|_| table.plan.keeps_versions());
         let mut queries = Vec::new();
         if earlier.contains(&id) && is_any(session, &names.earlier(id), &condition).await? {
             queries.push((earlier_rows(table, &names.earlier(id), &condition, order), Form::Earlier));
