@@ -22,6 +22,8 @@ const JOINING: Duration = Duration::from_secs(4);
 /// Transactions a second while changes go on.
 const RATE: f64 = 200.0;
 const FILLING: &str = "{wide_bar} {human_pos} of {human_len} rows, {eta} left";
+/// The versions of the stay that has most of them.
+const QUERY: &str = "SELECT id, state, moorage_since, moorage_until FROM stays_history WHERE id = (SELECT id FROM stays_history GROUP BY id ORDER BY count(*) DESC LIMIT 1) ORDER BY moorage_since";
 /// By this the folder is known again.
 const MARK: &str = "# Made by `moorage demo`.";
 
@@ -224,6 +226,8 @@ impl Demo {
         ] {
             render::note(format!("  {command:<30}{what}"));
         }
+        render::note("A query on warehouse.db to try, with any program that reads SQLite: how a stay came to be what it is");
+        render::note(format!("  {QUERY}"));
     }
 
     async fn keep_running(&self, seed: u64) -> Result<(), Failure> {

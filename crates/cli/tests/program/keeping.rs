@@ -446,3 +446,39 @@ fn one_table_is_kept_in_several_forms(
     mirror.moorage(&["status"]).expect(0, &["berths"]);
     mirror.moorage(&["teardown", "--target"]).expect(0, &["berths_trail", "berths_history"]);
 }
+
+/// The table in the docs, row by row.
+#[test]
+fn what_goes_together_is_what_the_docs_say() {
+    let docs = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/keeping.md")).unwrap();
+    let rows = docs.lines().skip_while(|line| !line.starts_with("| keep | deletes | operations |")).skip(2);
+    let quay = Quay::new(BERTHS);
+    let project = std::fs::read_to_string(quay.path("moorage.toml")).unwrap();
+    let mut tried = 0;
+    for row in rows.take_while(|line| line.starts_with('|')) {
+        let cells: Vec<&str> = row.split('|').map(str::trim).collect();
+        let [_, keep, deletes, operations, outcome, _] = cells[..] else { panic!("{row}") };
+        let mut lines = format!("keep = \"{keep}\"\n");
+        if !deletes.is_empty() {
+            lines += &format!("deletes = \"{deletes}\"\n");
+        }
+        if !operations.is_empty() {
+            let operations: Vec<&str> = operations.split(", ").collect();
+            lines += &format!("operations = {operations:?}\n");
+        }
+        std::fs::write(quay.path("moorage.toml"), format!("{project}{lines}")).unwrap();
+        let (word, why) = outcome.split_once(": ").unwrap_or((outcome, ""));
+        let planned = quay.moorage(&["plan"]);
+        match word {
+            "right" => {
+                let planned = planned.expect(0, &[]);
+                let has_view = planned.out.contains("view berths_current");
+                assert_eq!(has_view, keep == "changes" && !why.contains("no view"), "{row}: {}", planned.out);
+            }
+            "refused" => drop(planned.expect(3, &[why])),
+            other => panic!("{other}: {row}"),
+        }
+        tried += 1;
+    }
+    assert!(tried >= 20, "{tried}");
+}

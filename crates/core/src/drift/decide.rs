@@ -102,7 +102,7 @@ pub fn decide(before: &Arc<TablePlan>, step: &Arc<Step>, by: &By<'_>) -> Decisio
         let compared = Compared { before, known, plan, after: &after_structure, types: &step.types };
         compared.steps(drops, by.dialect, step.values.as_ref())
     };
-    let steps = steps.filter(|_| forms_follow(before, &plan, by, &steps_of));
+    let steps = steps.filter(|_| forms_follow(before, &plan, by, steps_of));
     let then = if steps.is_some() { Then::Merges } else { Then::Rereads };
     let left_behind = steps.as_ref().map(|steps| compared.left_behind(steps)).unwrap_or_default();
     plan.structure = Some(Arc::new(Structure { left_behind, ..after }));
@@ -118,7 +118,7 @@ fn forms_follow(
     before: &TablePlan,
     plan: &TablePlan,
     by: &By<'_>,
-    steps: &dyn Fn(&Arc<TablePlan>, &Arc<TablePlan>) -> Option<Vec<AlterStep>>,
+    steps: impl Fn(&Arc<TablePlan>, &Arc<TablePlan>) -> Option<Vec<AlterStep>>,
 ) -> bool {
     plan.also.iter().all(|form| {
         let was = before.also.iter().find(|was| was.target == form.target);
@@ -202,7 +202,7 @@ pub fn remap(before: &Arc<TablePlan>, by: &By<'_>) -> Result<Alteration, Reason>
         let compared = Compared { before, known, plan, after: known, types: &[] };
         compared.maps_rows_alike().then(|| compared.steps(drops, by.dialect, None)).flatten()
     };
-    let steps = steps.filter(|_| forms_follow(before, &plan, by, &steps_of));
+    let steps = steps.filter(|_| forms_follow(before, &plan, by, steps_of));
     let then = if steps.is_some() { Then::Merges } else { Then::Rereads };
     let left_behind = steps.as_ref().map(|steps| compared.left_behind(steps)).unwrap_or_default();
     plan.structure = Some(Arc::new(Structure { left_behind, ..known.clone() }));
