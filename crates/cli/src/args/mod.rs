@@ -276,8 +276,9 @@ pub struct RunArgs {
     /// End when standard input is closed: for programs that start this one
     #[arg(long, hide = true)]
     pub with_stdin: bool,
-    /// Begin a new pipeline without a copy: `now`, or a position that an existing capture point still reaches
-    #[arg(long, value_name = "now|POSITION")]
+    /// Begin a new pipeline without a copy: `now`, or a position, or a commit time as 2026-11-01T03:00:00Z, that an existing
+    /// capture point still reaches
+    #[arg(long, value_name = "now|POSITION|TIME")]
     pub start: Option<String>,
 }
 

@@ -226,7 +226,9 @@ impl Demo {
         ] {
             render::note(format!("  {command:<30}{what}"));
         }
-        render::note("A query on warehouse.db to try, with any program that reads SQLite: how a stay came to be what it is");
+        render::note(
+            "A query on warehouse.db to try, with any program that reads SQLite: how a stay came to be what it is",
+        );
         render::note(format!("  {QUERY}"));
     }
 

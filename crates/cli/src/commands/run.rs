@@ -6,6 +6,7 @@ use crate::failure::Failure;
 use crate::load::{self, Loaded};
 use crate::render;
 use crate::signals::Held;
+use chrono::DateTime;
 use moorage_adapter::{Event, Events};
 use moorage_engine::{EngineError, Outcome, Pipeline, RunOptions, Start, StopHandle, StopSignal, stop_pair};
 use moorage_monitor::{AlertService, Alerts};
@@ -26,7 +27,10 @@ pub async fn run(global: &Global, args: &RunArgs, held: Option<Held>) -> Result<
         start: match args.start.as_deref() {
             None => Start::Snapshot,
             Some("now") => Start::Now,
-            Some(position) => Start::At(position.to_string()),
+            Some(text) => match DateTime::parse_from_rfc3339(text) {
+                Ok(at) => Start::Time(at.to_utc()),
+                Err(_) => Start::At(text.to_string()),
+            },
         },
     };
     let (stopper, stop) = stop_pair();

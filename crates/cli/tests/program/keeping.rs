@@ -450,7 +450,8 @@ fn one_table_is_kept_in_several_forms(
 /// The table in the docs, row by row.
 #[test]
 fn what_goes_together_is_what_the_docs_say() {
-    let docs = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/keeping.md")).unwrap();
+    let docs =
+        std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/keeping.md")).unwrap();
     let rows = docs.lines().skip_while(|line| !line.starts_with("| keep | deletes | operations |")).skip(2);
     let quay = Quay::new(BERTHS);
     let project = std::fs::read_to_string(quay.path("moorage.toml")).unwrap();
@@ -481,4 +482,81 @@ fn what_goes_together_is_what_the_docs_say() {
         tried += 1;
     }
     assert!(tried >= 20, "{tried}");
+}
+
+/// A pipeline begins at a time, as far back as a slot reaches that was there before: with each change from then on, and none
+/// from before.
+#[test]
+fn a_trail_begins_at_a_time_that_the_slot_reaches() {
+    let name = "start_at_time";
+    let mirror = Mirror::new(
+        name,
+        "CREATE TABLE berths (id int PRIMARY KEY, name text); INSERT INTO berths VALUES (0, 'read by nobody')",
+    );
+    mirror.append(&format!("slot = \"quay_slot\"\npublication = \"quay_publication\"\n[[pipelines.{name}.rule]]\nmatch = \"*.berths\"\nkeep = \"changes\"\n"));
+    let time = || {
+        mirror.source.value::<String>(
+            "SELECT to_char(clock_timestamp() AT TIME ZONE 'UTC', 'YYYY-MM-DD\"T\"HH24:MI:SS.US\"Z\"')",
+        )
+    };
+    let before_all = time();
+    mirror
+        .moorage(&["run", "--start", &before_all, "--until", "caught-up"])
+        .expect(1, &["There is no slot yet that kept earlier changes"]);
+    mirror.source.run("CREATE PUBLICATION quay_publication FOR TABLE berths");
+    mirror.source.run("SELECT pg_create_logical_replication_slot('quay_slot', 'pgoutput')");
+    mirror
+        .moorage(&["run", "--start", &before_all, "--until", "caught-up"])
+        .expect(1, &["No change is kept"]);
+    for id in 1..4 {
+        mirror.source.run(&format!("INSERT INTO berths VALUES ({id}, 'early')"));
+    }
+    let wanted = time();
+    // Nothing of an earlier transaction, of which one commits between later ones.
+    mirror.source.run("INSERT INTO berths VALUES (4, 'late'); UPDATE berths SET name = 'late' WHERE id = 1");
+    mirror.source.run("DELETE FROM berths WHERE id = 2");
+    mirror
+        .moorage(&["run", "--start", &before_all, "--until", "caught-up"])
+        .expect(1, &["the first change that is kept", "the stream cannot start at"]);
+    mirror.moorage(&["run", "--start", &wanted, "--until", "caught-up"]).expect(0, &["caught up"]);
+    let trail = "SELECT concat_ws(' ', moorage_operation, id, name) FROM mirror.berths ORDER BY moorage_position, moorage_order";
+    let told = || -> Vec<String> { mirror.target.rows(trail).iter().map(|row| row.get(0)).collect() };
+    assert_eq!(told(), ["insert 4 late", "update 1 late", "delete 2"]);
+    mirror.source.run("DELETE FROM berths WHERE id = 3");
+    mirror.catch_up();
+    assert_eq!(told().last().unwrap(), "delete 3");
+}
+
+/// Columns and words as a downstream model wants them.
+#[test]
+fn a_trail_is_called_as_its_readers_want_it() {
+    let quay = Quay::new(BERTHS);
+    quay.add(
+        "column_names = \"{column:upper}\"\ncommit_times = \"milliseconds\"\noperation_words = { snapshot = \"R\", insert = \"I\", update = \"U\", delete = \"D\" }\n
+         added_columns = { operation = \"OP\", committed_at = \"CHANGED\", is_delete = \"IS_DELETED\", since = \"FROM_TIME\" }\n
+         [[pipelines.quayside.rule]]\nmatch = \"*.berths\"\nkeep = \"changes\"\nrename = { depth = \"metres\" }\nalso = [{ keep = \"versions\", into = \"berths_history\" }]\n",
+    );
+    quay.catch_up();
+    quay.change("UPDATE berths SET name = 'A9' WHERE id = 1; DELETE FROM berths WHERE id = 2");
+    quay.catch_up();
+    let trail = "SELECT concat_ws(' ', OP, ID, NAME, metres, IS_DELETED, CHANGED > 1600000000000 AND CHANGED < 9000000000000) FROM berths ORDER BY moorage_position, moorage_order, id";
+    assert_eq!(
+        texts(&quay.warehouse(), trail),
+        ["R 1 A1 2.5 0", "R 2 A2 3.0 0", "R 3 B1 0", "U 1 A9 2.5 0 1", "D 2 1 1"]
+    );
+    assert_eq!(all_rows(&quay.warehouse(), "berths_current"), all_rows(&quay.harbour(), "berths"));
+    assert_eq!(quay.value::<i64>("SELECT count(*) FROM berths_history WHERE FROM_TIME IS NOT NULL"), 4);
+    quay.moorage(&["verify"]).expect(0, &["both sides agree"]);
+    // Another name is another name; other words would not be told from those that are there.
+    quay.replace("operation = \"OP\"", "operation = \"WHAT\"");
+    quay.catch_up();
+    assert_eq!(quay.value::<i64>("SELECT count(*) FROM berths WHERE WHAT = 'D'"), 1);
+    quay.moorage(&["verify"]).expect(0, &["both sides agree"]);
+    quay.replace("delete = \"D\"", "delete = \"X\"");
+    quay.refuses(&["was made with keep = \"changes\", operation_words", "delete = \"D\""]);
+    quay.replace("delete = \"X\"", "delete = \"U\"");
+    quay.moorage(&["plan"]).expect(2, &["for two operations"]);
+    quay.replace("delete = \"U\"", "delete = \"D\"");
+    quay.replace("{column:upper}", "{table}");
+    quay.moorage(&["plan"]).expect(2, &["only {column} stands for something"]);
 }

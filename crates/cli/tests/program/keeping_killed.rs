@@ -95,8 +95,11 @@ fn transaction(random: &mut StdRng, on_server: bool) -> String {
 /// A row of a trail, or of what the application wrote down.
 type Told = (String, String, Option<i64>, Option<i64>, Option<i64>);
 
+/// An operation, with the values behind it.
+type Happened = (String, Option<i64>, Option<i64>);
+
 /// What happened to each row between two truncates, in order.
-fn by_row(told: &[Told]) -> BTreeMap<(usize, i64), Vec<(String, Option<i64>, Option<i64>)>> {
+fn by_row(told: &[Told]) -> BTreeMap<(usize, i64), Vec<Happened>> {
     let (mut emptied, mut rows) = (0, BTreeMap::new());
     for (_, op, id, val, len) in told {
         match id {

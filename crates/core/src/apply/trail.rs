@@ -44,7 +44,8 @@ pub(super) fn trail(
             let Some(transaction) = block.transaction(at) else { continue };
             if stamped.as_ref().is_none_or(|(sequence, _)| *sequence != (place.sequence, place.valid_from)) {
                 let committed_at = Moment::of(transaction.committed_at).to_string();
-                let stamp = Stamp { committed_at, position: transaction.position.sortable() };
+                let millis = transaction.committed_at.timestamp_millis();
+                let stamp = Stamp { committed_at, millis, position: transaction.position.sortable() };
                 stamped = Some(((place.sequence, place.valid_from), stamp));
             }
             let Some((_, stamp)) = &stamped else { continue };
@@ -62,6 +63,8 @@ pub(super) fn trail(
 /// What all changes of a transaction have in common.
 struct Stamp {
     committed_at: String,
+    /// The same in milliseconds since 1970-01-01 00:00 UTC.
+    millis: i64,
     position: String,
 }
 
@@ -228,6 +231,10 @@ impl<'a> Trail<'a> {
         };
         let added = self.added.push(|output| match output {
             Output::Added(Added::Operation) => Value::Text(self.plan.kept_as.word(row.operation)),
+            Output::Added(Added::CommittedAt) if self.plan.kept_as.milliseconds => {
+                Value::Int(row.stamp.millis)
+            }
+            Output::Added(Added::IsDelete) => Value::Bool(row.operation == Operation::Delete),
             Output::Added(Added::CommittedAt) => Value::Text(&row.stamp.committed_at),
             Output::Added(Added::Position) => Value::Text(&row.stamp.position),
             Output::Added(Added::Order) => Value::Int(row.order),

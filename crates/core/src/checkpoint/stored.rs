@@ -33,6 +33,9 @@ pub struct Checkpoint {
     pub stage: Stage,
     /// Whether the pipeline began without a snapshot.
     pub changes_only: bool,
+    /// What was committed before this is left out, where the pipeline began at a time.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub starts_at: Option<DateTime<Utc>>,
     /// Everything up to here is in the target. Empty while preparing.
     pub position: String,
     /// Lets the source find the last transaction again; empty before the first one.

@@ -23,6 +23,7 @@ fn checkpoint(stage: Stage) -> Checkpoint {
         token: "t".into(),
         stage,
         changes_only: false,
+        starts_at: None,
         position: "50".into(),
         proof: String::new(),
         sequence: 0,

@@ -6,6 +6,7 @@ use crate::drift::difference::Difference;
 use crate::expr::Expr;
 use crate::mapping::mapper::Mapper;
 use crate::mapping::outputs::{Mapping, Output};
+use crate::model::kept_as::Added;
 use crate::model::schema::{RowIdentity, TableSchema};
 use crate::model::structure::Structure;
 use crate::plan::dialect::TargetDialect;
@@ -28,6 +29,7 @@ enum Origin<'a> {
     Named(&'a str),
     Made(&'a str, &'a Output),
     Old(Box<Origin<'a>>),
+    Added(Added),
 }
 
 fn origin<'a>(plan: &'a TablePlan, structure: &Structure, at: usize) -> Origin<'a> {
@@ -37,6 +39,7 @@ fn origin<'a>(plan: &'a TablePlan, structure: &Structure, at: usize) -> Origin<'
             let number = structure.columns.iter().find(|c| c.column.name == name).and_then(|c| c.number);
             number.map_or(Origin::Named(name), Origin::Numbered)
         }
+        Output::Added(added) => Origin::Added(*added),
         Output::Old(of) => Origin::Old(Box::new(origin(plan, structure, *of))),
         output => Origin::Made(&plan.columns[at].name, output),
     }

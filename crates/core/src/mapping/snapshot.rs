@@ -27,6 +27,7 @@ pub fn with_added(
             Output::Added(Added::Position) => Value::Text(""),
             Output::Added(Added::Order) => Value::Int(0),
             Output::Added(Added::Since) => Value::Text(&since),
+            Output::Added(Added::IsDelete) => Value::Bool(false),
             Output::Added(_) | Output::Old(_) => return Ok(new_null_array(&logical.base(), count)),
             _ if at < rows.num_columns() => return Ok(rows.column(at).clone()),
             _ => return Err(ArrowError::SchemaError(format!("rows have no column {at}"))),

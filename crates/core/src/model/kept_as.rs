@@ -2,6 +2,7 @@
 
 use crate::model::types::LogicalType;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 
 /// What a target table holds.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -59,6 +60,8 @@ pub enum Added {
     Until,
     /// When the row was deleted; null where it is there.
     DeletedAt,
+    /// Whether the change was a delete. Only where the project file gives it a name.
+    IsDelete,
 }
 
 impl Added {
@@ -73,6 +76,7 @@ impl Added {
             Self::Since => "moorage_since",
             Self::Until => "moorage_until",
             Self::DeletedAt => "moorage_deleted_at",
+            Self::IsDelete => "moorage_is_delete",
         }
     }
 
@@ -83,12 +87,13 @@ impl Added {
             Self::Unchanged => LogicalType::Json,
             Self::CommittedAt | Self::Since | Self::Until | Self::DeletedAt => LogicalType::TimestampTz,
             Self::Order => LogicalType::Int64,
+            Self::IsDelete => LogicalType::Bool,
         }
     }
 
     /// Whether each row has a value.
     pub fn is_needed(self) -> bool {
-        matches!(self, Self::Operation | Self::Position | Self::Order | Self::Since)
+        matches!(self, Self::Operation | Self::Position | Self::Order | Self::Since | Self::IsDelete)
     }
 
     /// What it is, for people.
@@ -102,6 +107,7 @@ impl Added {
             Self::Since => "valid from",
             Self::Until => "valid until",
             Self::DeletedAt => "when it was deleted",
+            Self::IsDelete => "whether it was deleted",
         }
     }
 }
@@ -117,6 +123,11 @@ pub enum Deletes {
     Mark,
     /// It stays as it was.
     Ignore,
+}
+
+impl Operation {
+    /// All of them.
+    pub const ALL: [Self; 5] = [Self::Snapshot, Self::Insert, Self::Update, Self::Delete, Self::Truncate];
 }
 
 /// What a change was, as a trail says it.
@@ -168,6 +179,15 @@ pub struct KeptAs {
     /// The operations whose changes are not applied. Emptying a table goes with deletes.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub leaves_out: Vec<Operation>,
+    /// What added columns are called that are not called as they would be.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub names: BTreeMap<Added, String>,
+    /// Other words for operations.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub words: BTreeMap<Operation, String>,
+    /// Whether commit times of a trail are milliseconds since 1970-01-01 00:00 UTC.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub milliseconds: bool,
     /// The view beside a table that keeps changes that has the current rows: its full name in the target.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub view: Option<String>,
@@ -182,7 +202,8 @@ impl KeptAs {
     /// The columns that are added, in their order.
     pub fn adds(&self) -> impl Iterator<Item = Added> {
         let marks = (self.deletes == Deletes::Mark).then_some(Added::DeletedAt);
-        self.keep.adds().iter().copied().chain(marks)
+        let flags = self.keep == Keep::Changes && self.names.contains_key(&Added::IsDelete);
+        self.keep.adds().iter().copied().chain(marks).chain(flags.then_some(Added::IsDelete))
     }
 
     /// Whether the table has just the rows that the changes assume: then one that is another way is an error.
@@ -216,6 +237,24 @@ impl KeptAs {
         }
     }
 
+    /// Whether rows that are there already say the same as those that will come.
+    pub fn says_like(&self, other: &Self) -> bool {
+        (self.keep, &self.words, self.milliseconds) == (other.keep, &other.words, other.milliseconds)
+    }
+
+    /// What the project file says of that, for people.
+    pub fn written(&self) -> String {
+        let word = |(operation, word): (&Operation, &String)| format!("{} = \"{word}\"", operation.word());
+        let words: Vec<String> = self.words.iter().map(word).collect();
+        let words = if words.is_empty() {
+            String::new()
+        } else {
+            format!(", operation_words = {{ {} }}", words.join(", "))
+        };
+        let times = if self.milliseconds { ", commit_times = \"milliseconds\"" } else { "" };
+        format!("keep = \"{}\"{words}{times}", self.keep.word())
+    }
+
     /// What it keeps, for people; none if it is the rows as they are now, and nothing more.
     pub fn words(&self) -> Option<String> {
         if self.is_plain() {
@@ -244,12 +283,20 @@ impl KeptAs {
 
     /// What a column that Moorage adds is called.
     pub fn name(&self, added: Added) -> &str {
-        added.name()
+        self.names.get(&added).map_or(added.name(), String::as_str)
+    }
+
+    /// The type of its values.
+    pub fn logical(&self, added: Added) -> LogicalType {
+        match added {
+            Added::CommittedAt if self.milliseconds => LogicalType::Int64,
+            added => added.logical(),
+        }
     }
 
     /// The word that stands for an operation.
     pub fn word(&self, operation: Operation) -> &str {
-        operation.word()
+        self.words.get(&operation).map_or(operation.word(), String::as_str)
     }
 }
 

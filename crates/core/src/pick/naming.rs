@@ -122,6 +122,37 @@ impl Naming {
         if pieces.is_empty() { Err("a target table needs a name".into()) } else { Ok(Self(pieces)) }
     }
 
+    /// Reads a naming rule for columns: `{column}` stands for the name.
+    ///
+    /// # Errors
+    /// What is wrong with it, in words.
+    pub fn of_columns(text: &str) -> Result<Self, String> {
+        if text.contains("{schema") || text.contains("{table") {
+            return Err(format!("`{text}` names columns, and only {{column}} stands for something there"));
+        }
+        let in_words = |what: String| {
+            what.replace("{schema} and {table}", "{column}")
+                .replace("{table", "{column")
+                .replace("target table", "column")
+        };
+        let naming = Self::parse(&text.replace("{column", "{table")).map_err(in_words)?;
+        match naming.0.iter().any(|piece| matches!(piece, Piece::Name { .. })) {
+            true => Ok(naming),
+            false => Err(format!("`{text}` would give all columns the same name: it needs {{column}}")),
+        }
+    }
+
+    /// A column's name by such a rule. Dots are part of it.
+    pub fn column(&self, name: &str) -> String {
+        let piece = |piece: &Piece| match piece {
+            Piece::Text(text) => text.clone(),
+            Piece::Name { changes, .. } => {
+                changes.iter().fold(name.to_string(), |name, change| change.apply(&name))
+            }
+        };
+        self.0.iter().map(piece).collect()
+    }
+
     /// The target table's name.
     pub fn name(&self, table: &TableName) -> String {
         match self.place(table) {

@@ -1,7 +1,7 @@
 //! What rules say about a table: exceptions to how a pipeline carries its tables.
 
 use crate::model::drift::DriftPolicies;
-use crate::model::kept_as::{Deletes, Keep, KeptAs, Operation};
+use crate::model::kept_as::{Added, Deletes, Keep, KeptAs, Operation};
 use crate::model::policy::{ExistingRows, Mismatch, OnMisfit, OnReject, Stamp};
 use crate::model::types::LogicalType;
 use indexmap::IndexMap;
@@ -37,6 +37,14 @@ pub struct TableRule {
     pub deletes: Option<Deletes>,
     /// Other forms in which it is kept beside the first one.
     pub also: Option<Vec<AlsoKept>>,
+    /// How columns are named in the target, where `rename` does not say.
+    pub column_names: Option<String>,
+    /// What added columns are called, by what they hold.
+    pub added_columns: BTreeMap<Added, String>,
+    /// Other words for operations.
+    pub operation_words: BTreeMap<Operation, String>,
+    /// Whether commit times of a trail are milliseconds.
+    pub milliseconds: bool,
     /// How the view of current rows beside a table that keeps changes is named, if not as the pipeline says.
     pub view: Option<String>,
     /// What to do with rows that were there before.
@@ -96,7 +104,17 @@ impl TableRule {
         if leaves_out.contains(&Operation::Delete) {
             leaves_out.push(Operation::Truncate);
         }
-        KeptAs { keep, old_values, deletes, leaves_out, view: None }
+        let names = self.added_columns.clone().into_iter();
+        let is_added = |added: &Added| {
+            keep.adds().contains(added)
+                || (*added == Added::IsDelete && keep == Keep::Changes)
+                || (*added == Added::DeletedAt && deletes == Deletes::Mark)
+        };
+        let names = names.filter(|(added, _)| is_added(added)).collect();
+        let is_trail = keep == Keep::Changes;
+        let words = if is_trail { self.operation_words.clone() } else { BTreeMap::new() };
+        let milliseconds = is_trail && self.milliseconds;
+        KeptAs { keep, old_values, deletes, leaves_out, names, words, milliseconds, view: None }
     }
 
     /// Adds what a later rule says, which wins.
@@ -120,6 +138,7 @@ impl TableRule {
         win(&mut self.operations, &later.operations);
         win(&mut self.deletes, &later.deletes);
         win(&mut self.also, &later.also);
+        win(&mut self.column_names, &later.column_names);
         win(&mut self.view, &later.view);
         win(&mut self.existing_rows, &later.existing_rows);
         win(&mut self.on_reject, &later.on_reject);

@@ -9,6 +9,7 @@ use crate::model::near::near;
 use crate::model::policy::{OnMisfit, Stamp};
 use crate::model::schema::{Column, RowIdentity, TableSchema};
 use crate::model::types::LogicalType;
+use crate::pick::naming::Naming;
 use crate::pick::rule::{Addition, Constant, TableRule};
 use crate::project::config::PipelineConfig;
 use crate::value::convert::{Conversion, conversion};
@@ -128,7 +129,9 @@ impl MappedColumns {
         called: &str,
     ) -> Result<(), String> {
         let at = self.read.columns.iter().position(|c| c.name == column.name).unwrap_or_default();
-        let name = rule.rename.get(ruled_as).cloned().unwrap_or_else(|| called.to_string());
+        let naming = rule.column_names.as_deref().map(Naming::of_columns).transpose()?;
+        let by_rule = || naming.map_or_else(|| called.to_string(), |naming| naming.column(called));
+        let name = rule.rename.get(ruled_as).cloned().unwrap_or_else(by_rule);
         let Some(cast) = rule.cast.get(ruled_as) else {
             let to = Column { name, ..column.clone() };
             self.push(to, Output::Column(at), &column.name, None);
@@ -201,7 +204,7 @@ impl MappedColumns {
             }
         }
         for added in kept_as.adds() {
-            let (name, logical) = (kept_as.name(added).to_string(), added.logical());
+            let (name, logical) = (kept_as.name(added).to_string(), kept_as.logical(added));
             let column = Column {
                 name: name.clone(),
                 source_type: logical.to_string(),

@@ -2,7 +2,7 @@
 //!
 //! Only the text is read here; secrets are described, not looked up, and no path is touched.
 
-use crate::model::kept_as::{Deletes, Keep, Operation};
+use crate::model::kept_as::{Added, Deletes, Keep, Operation};
 use crate::model::policy::{ExistingRows, OnReject};
 use crate::project::alert::AlertRule;
 use crate::project::also::AlsoConfig;
@@ -62,6 +62,17 @@ pub struct PipelineConfig {
     pub deletes: Option<Deletes>,
     /// Other forms in which tables are kept beside the first one, from one capture.
     pub also: Option<Vec<AlsoConfig>>,
+    /// How columns are named in the target: a rule such as `{column:lower}`.
+    pub column_names: Option<Spanned<String>>,
+    /// What the columns are called that are added for what tables keep, by what they hold.
+    #[serde(default)]
+    pub added_columns: BTreeMap<Added, String>,
+    /// Other words for the operations of a trail.
+    #[serde(default = "no_words")]
+    pub operation_words: Spanned<BTreeMap<Operation, String>>,
+    /// In which form a trail has commit times; `timestamp` if not given.
+    #[serde(default)]
+    pub commit_times: CommitTimes,
     /// How the view of current rows beside a table that keeps changes is named; as its table with `_current` behind it, if
     /// not given.
     pub view: Option<Spanned<String>>,
@@ -89,6 +100,20 @@ pub struct PipelineConfig {
     pub rule: Vec<RuleConfig>,
 }
 
+/// A form of commit times.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum CommitTimes {
+    /// As a timestamp.
+    #[default]
+    Timestamp,
+    /// As milliseconds since 1970-01-01 00:00 UTC.
+    Milliseconds,
+}
+
+fn no_words() -> Spanned<BTreeMap<Operation, String>> {
+    spanned(BTreeMap::new())
+}
 fn spanned<T>(value: T) -> Spanned<T> {
     Spanned::new(0..0, value)
 }

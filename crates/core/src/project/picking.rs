@@ -1,9 +1,10 @@
 //! From the patterns and rules of a pipeline to what picks and maps tables.
 
 use super::also::{AlsoConfig, check_operations};
-use super::config::PipelineConfig;
+use super::config::{CommitTimes, PipelineConfig};
 use super::error::Mistake;
 use super::rule::RuleConfig;
+use crate::model::kept_as::Operation;
 use crate::pick::naming::Naming;
 use crate::pick::pattern::Pattern;
 use crate::pick::picker::Picker;
@@ -17,6 +18,14 @@ pub(super) fn check(config: &PipelineConfig) -> Result<(), Mistake> {
         Mistake::at(span, format!("`{pattern}` is not a pattern"), expected)
     };
     check_operations(config.operations.as_ref())?;
+    check_words(config)?;
+    let columns =
+        config.column_names.iter().chain(config.rule.iter().filter_map(|r| r.column_names.as_ref()));
+    for names in columns {
+        if let Err(what) = Naming::of_columns(names.get_ref()) {
+            return Err(Mistake::at(names.span(), what, "a name such as \"{column:lower}\""));
+        }
+    }
     config.also.iter().flatten().try_for_each(AlsoConfig::check)?;
     for list in [&config.include, &config.exclude] {
         if let Some(pattern) = list.get_ref().iter().find(|p| Pattern::parse(p).is_none()) {
@@ -43,6 +52,22 @@ pub(super) fn check(config: &PipelineConfig) -> Result<(), Mistake> {
     Ok(())
 }
 
+/// Checks that operations can be told apart by their words.
+fn check_words(config: &PipelineConfig) -> Result<(), Mistake> {
+    let words = config.operation_words.get_ref();
+    let word = |operation: Operation| words.get(&operation).map_or(operation.word(), String::as_str);
+    let mut all = Operation::ALL.map(word).to_vec();
+    all.sort_unstable();
+    let same = all.windows(2).find(|pair| pair[0] == pair[1]).map(|pair| pair[0]);
+    match same.or_else(|| all.iter().copied().find(|word| word.is_empty())) {
+        Some(word) => {
+            let what = format!("`operation_words` has {word:?} for nothing, or for two operations");
+            Err(Mistake::at(config.operation_words.span(), what, "another word for each operation"))
+        }
+        None => Ok(()),
+    }
+}
+
 impl PipelineConfig {
     /// What picks its tables, from patterns that were checked when the project file was read.
     pub fn picker(&self) -> Picker {
@@ -54,6 +79,10 @@ impl PipelineConfig {
             operations: self.operations.as_ref().map(|o| o.get_ref().clone()),
             deletes: self.deletes,
             also: self.also.as_ref().map(|also| also.iter().map(AlsoConfig::kept).collect()),
+            column_names: self.column_names.as_ref().map(|n| n.get_ref().clone()),
+            added_columns: self.added_columns.clone(),
+            operation_words: self.operation_words.get_ref().clone(),
+            milliseconds: self.commit_times == CommitTimes::Milliseconds,
             view: self.view.as_ref().map(|v| v.get_ref().clone()),
             existing_rows: self.existing_rows,
             on_reject: self.on_reject.as_ref().map(|k| *k.get_ref()),

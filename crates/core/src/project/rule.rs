@@ -52,6 +52,8 @@ pub struct RuleConfig {
     pub deletes: Option<Deletes>,
     /// Other forms in which tables are kept beside the first one, from one capture.
     pub also: Option<Vec<AlsoConfig>>,
+    /// How columns are named in the target; overrides the pipeline's own.
+    pub column_names: Option<Spanned<String>>,
     /// How the view of current rows beside a table that keeps changes is named; overrides the pipeline's own.
     pub view: Option<Spanned<String>>,
     /// Overrides the pipeline's own.
@@ -182,6 +184,10 @@ impl RuleConfig {
             operations: self.operations.as_ref().map(|o| o.get_ref().clone()),
             deletes: self.deletes,
             also: self.also.as_ref().map(|also| also.iter().map(AlsoConfig::kept).collect()),
+            column_names: self.column_names.as_ref().map(|n| n.get_ref().clone()),
+            added_columns: BTreeMap::new(),
+            operation_words: BTreeMap::new(),
+            milliseconds: false,
             view: self.view.as_ref().map(|v| v.get_ref().clone()),
             existing_rows: self.existing_rows,
             on_reject: self.on_reject.as_ref().map(|k| *k.get_ref()),

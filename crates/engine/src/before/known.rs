@@ -4,7 +4,7 @@ use crate::pipeline::ends::Pipeline;
 use moorage_adapter::{Committing, StoredTable, TableState};
 use moorage_core::TableName;
 use moorage_core::model::described::SourceTable;
-use moorage_core::model::kept_as::Keep;
+use moorage_core::model::kept_as::KeptAs;
 use moorage_core::model::structure::Structure;
 use moorage_core::pick::picker::Unmatched;
 use moorage_core::plan::make::{Plan, Refused, plan_known};
@@ -101,11 +101,11 @@ pub(crate) fn keep_on(
 /// what was before would be lost.
 fn refuse_other_keeping(planned: &mut Plan, stored: &[StoredTable]) {
     let all = stored.iter().flat_map(|stored| forms(&stored.plan));
-    let had: HashMap<&String, Keep> = all.map(|plan| (&plan.target, plan.kept_as.keep)).collect();
+    let had: HashMap<&String, &KeptAs> = all.map(|plan| (&plan.target, &plan.kept_as)).collect();
     for table in std::mem::take(&mut planned.tables) {
         let other = forms(&table).find_map(|form| {
-            let was = had.get(&form.target).filter(|was| **was != form.kept_as.keep)?;
-            Some((form.target.clone(), was.word(), form.kept_as.keep.word()))
+            let was = had.get(&form.target).filter(|was| !was.says_like(&form.kept_as))?;
+            Some((form.target.clone(), was.written(), form.kept_as.written()))
         });
         let Some((target, was, is)) = other else {
             planned.tables.push(table);
@@ -113,7 +113,7 @@ fn refuse_other_keeping(planned: &mut Plan, stored: &[StoredTable]) {
         };
         let name = table.table().clone();
         let reason = format!(
-            "target table {target} was made with keep = \"{was}\" and stays so, and the project file says \"{is}\": give the new one another name with `into` in a rule, then run `moorage resnapshot {name}`"
+            "target table {target} was made with {was} and stays so, and the project file says {is}: give the new one another name with `into` in a rule, then run `moorage resnapshot {name}`"
         );
         planned.refused.push(Refused { table: name, reason: reason.into() });
     }

@@ -4,6 +4,7 @@ use super::ends::Pipeline;
 use super::measuring::Measuring;
 use super::notes::Notes;
 use super::stop::StopSignal;
+use chrono::{DateTime, Utc};
 use moorage_adapter::{CapturePlan, Event, Events, Holder, StreamTable};
 use moorage_core::TableName;
 use moorage_core::checkpoint::stored::Checkpoint;
@@ -26,6 +27,8 @@ pub enum Start {
     Now,
     /// With the changes behind a position that the capture point still reaches.
     At(String),
+    /// With what was committed at this time or later, as far back as the capture point reaches.
+    Time(DateTime<Utc>),
 }
 
 /// What a run is asked to do.

@@ -3,10 +3,10 @@
 use crate::before::draft::by;
 use crate::pipeline::context::Following;
 use crate::pipeline::ends::Pipeline;
-use crate::pipeline::error::Result;
+use crate::pipeline::error::{EngineError, Result};
 use crate::pipeline::mappers::Mappers;
 use crate::run::waiting::{alterations, holds, is_done_by_hand, unread};
-use chrono::Utc;
+use chrono::{DateTime, Utc};
 use moorage_adapter::Event;
 use moorage_core::apply::batch::Collected;
 use moorage_core::change::block::ChangeBlock;
@@ -45,6 +45,8 @@ pub(crate) struct Carrying {
     orphans: Vec<TableName>,
     /// The number of the next record of drift.
     next_id: u64,
+    /// What was committed before this is left out.
+    starts_at: Option<DateTime<Utc>>,
 }
 
 /// What something leads to.
@@ -80,6 +82,7 @@ impl Carrying {
             left_out: HashSet::new(),
             orphans: following.orphans.clone(),
             next_id,
+            starts_at: following.checkpoint.starts_at,
         })
     }
 
@@ -167,6 +170,10 @@ impl Carrying {
             }
         };
         let segment = if self.held.is_empty() { segment } else { segment.each(renamed)? };
+        let segment = match self.starts_at {
+            Some(at) => segment.each(|block| Ok::<_, EngineError>(block.only(|t| t.committed_at >= at)))?,
+            None => segment,
+        };
         Ok(self.mappers.read(segment)?)
     }
 

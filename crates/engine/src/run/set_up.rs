@@ -3,13 +3,16 @@
 use crate::pipeline::context::{Context, Start};
 use crate::pipeline::error::{EngineError, Result};
 use crate::pipeline::turn;
-use chrono::Utc;
-use moorage_adapter::{CapturePlan, CaptureState};
+use chrono::{DateTime, Utc};
+use moorage_adapter::{AdapterError, CapturePlan, CaptureState, TailFrom};
+use moorage_core::Position;
 use moorage_core::checkpoint::decide::Decision;
 use moorage_core::checkpoint::stored::{Checkpoint, Stage};
 use moorage_core::model::described::SourceIdentity;
 use moorage_core::plan::make::Plan;
+use moorage_core::plan::table::TablePlan;
 use moorage_core::value::moment::Moment;
+use std::time::Duration;
 
 /// Makes the capture point, and notes where it begins.
 pub(crate) async fn set_up(
@@ -27,11 +30,15 @@ pub(crate) async fn set_up(
     let changes_only = context.options.start != Start::Snapshot;
     let wanted = match &context.options.start {
         Start::At(wanted) => Some(start_position(context, wanted, state)?),
+        Start::Time(at) => Some(earliest_position(context, &at.to_rfc3339(), state)?.to_string()),
         Start::Snapshot | Start::Now => None,
     };
     let mut checkpoint = new_checkpoint(context, state.identity.clone(), capture, Stage::Preparing);
     checkpoint.valid_from = Moment::of(state.head.skew.by_source_clock(Utc::now()));
     checkpoint.changes_only = changes_only;
+    if let Start::Time(at) = context.options.start {
+        checkpoint.starts_at = Some(at);
+    }
     take_first_turn(context, turn).await?;
     pipeline.target.save_checkpoint(&checkpoint).await?;
     let again = decision == Decision::SetUpAgain;
@@ -46,6 +53,12 @@ pub(crate) async fn set_up(
             return Err(error.into());
         }
     };
+    if let Start::Time(at) = context.options.start
+        && let Err(error) = reaches_back_to(context, &planned.tables, capture, at).await
+    {
+        undo_set_up(context, capture).await;
+        return Err(error);
+    }
     checkpoint.stage = Stage::Following;
     checkpoint.position = wanted.unwrap_or_else(|| prepared.position.to_string());
     pipeline.target.save_checkpoint(&checkpoint).await?;
@@ -78,6 +91,7 @@ pub(crate) fn new_checkpoint(
         token: capture.token.clone(),
         stage,
         changes_only: false,
+        starts_at: None,
         position: String::new(),
         proof: String::new(),
         sequence: 0,
@@ -114,26 +128,87 @@ fn start_position(context: &Context, wanted: &str, state: &CaptureState) -> Resu
         .source
         .parse_position(wanted)
         .ok_or_else(|| EngineError::NotAPosition { text: wanted.into() })?;
-    let words = context.pipeline.source.capture_words();
-    let too_early =
-        |earliest: String, hint: String| EngineError::StartTooEarly { wanted: wanted.into(), earliest, hint };
-    match state.point.as_ref().and_then(|p| p.reaches_back_to.as_ref()) {
-        None => Err(too_early(
-            format!("now, {}", state.head.position),
-            format!(
-                "There is no {0} yet that kept earlier changes: use --start now{1}",
-                words.one,
-                words
-                    .another
-                    .map(|_| format!(", or name an existing {} in the project file", words.one))
-                    .unwrap_or_default()
+    let earliest = earliest_position(context, wanted, state)?;
+    match earliest {
+        earliest if position < *earliest => Err(EngineError::StartTooEarly {
+            wanted: wanted.into(),
+            earliest: earliest.to_string(),
+            hint: format!(
+                "The {} has let go of the changes before it",
+                context.pipeline.source.capture_words().one
             ),
-        )),
-        Some(earliest) if position < *earliest => Err(too_early(
-            earliest.to_string(),
-            format!("The {} has let go of the changes before it", words.one),
-        )),
-        Some(_) if position > state.head.position => Err(EngineError::NotAPosition { text: wanted.into() }),
-        Some(_) => Ok(position.to_string()),
+        }),
+        _ if position > state.head.position => Err(EngineError::NotAPosition { text: wanted.into() }),
+        _ => Ok(position.to_string()),
+    }
+}
+
+/// How far back the capture point reaches.
+fn earliest_position<'a>(context: &Context, wanted: &str, state: &'a CaptureState) -> Result<&'a Position> {
+    let words = context.pipeline.source.capture_words();
+    let reaches = state.point.as_ref().and_then(|p| p.reaches_back_to.as_ref());
+    reaches.ok_or_else(|| EngineError::StartTooEarly {
+        wanted: wanted.into(),
+        earliest: format!("now, {}", state.head.position),
+        hint: format!(
+            "There is no {0} yet that kept earlier changes: use --start now{1}",
+            words.one,
+            words
+                .another
+                .map(|_| format!(", or name an existing {} in the project file", words.one))
+                .unwrap_or_default()
+        ),
+    })
+}
+
+/// For how long the first change that is kept is waited for.
+const FIRST_CHANGE_PATIENCE: Duration = Duration::from_secs(60);
+
+/// Refuses to begin at a time unless a change from before it is kept: otherwise nobody knows what was let go of between.
+async fn reaches_back_to(
+    context: &Context,
+    tables: &[TablePlan],
+    capture: &CapturePlan,
+    wanted: DateTime<Utc>,
+) -> Result<()> {
+    let source = &context.pipeline.source;
+    if wanted >= Utc::now() {
+        return Ok(());
+    }
+    let mut tail = source.tail(capture, tables, &TailFrom::Start).await?;
+    let note = uuid::Uuid::new_v4().to_string();
+    // It comes where there is nothing else.
+    source.send_note(&note).await?;
+    let first = async {
+        loop {
+            let segment = tail.stream.next().await?.segment;
+            let times = segment.blocks.iter().flat_map(|b| b.by_transaction().map(|(t, _)| t.committed_at));
+            if let Some(first) = times.min() {
+                return Ok::<_, AdapterError>(Some(first));
+            }
+            if segment.seen_at.is_some() || segment.notes.contains(&note) {
+                return Ok(None);
+            }
+        }
+    };
+    let first = tokio::time::timeout(FIRST_CHANGE_PATIENCE, first).await;
+    tail.stream.close().await;
+    let earliest = match first {
+        Ok(first) => first?,
+        Err(_) => None,
+    };
+    match earliest {
+        Some(first) if first <= wanted => Ok(()),
+        earliest => Err(EngineError::StartTooEarly {
+            wanted: wanted.to_rfc3339(),
+            earliest: earliest.map_or_else(|| "now".into(), |first| first.to_rfc3339()),
+            hint: match earliest {
+                Some(_) => {
+                    "That is the first change that is kept; whether there were others before it is not known"
+                        .into()
+                }
+                None => "No change is kept: use --start now".into(),
+            },
+        }),
     }
 }

@@ -73,6 +73,7 @@ pub(super) fn checkpoint(position: &str) -> Checkpoint {
         token: word(),
         stage: Stage::Following,
         changes_only: false,
+        starts_at: None,
         position: position.into(),
         proof: String::new(),
         sequence: 0,

@@ -57,6 +57,7 @@ fn checkpoint(source_state: &moorage_adapter::CaptureState, position: String) ->
         token: capture().token,
         stage: Stage::Following,
         changes_only: false,
+        starts_at: None,
         position,
         proof: String::new(),
         sequence: 0,
