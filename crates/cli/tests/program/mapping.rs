@@ -156,11 +156,11 @@ fn preview_shows_rows_as_the_target_will_hold_them_or_as_they_are() {
     assert!(!there.out.contains("pier") && !there.out.contains("99.99"), "{}", there.out);
 }
 
-/// A.10: an expression that is none is a mistake in the project file, in every command, before anything is touched.
+/// An expression that is none is a mistake in the project file, in every command, before anything is touched.
 #[rstest::rstest]
 #[case("where = \"n >\"", 16, "`where` cannot be read")]
 #[case("add = { x = { expression = \"n +\" } }", 16, "column x of `add` cannot be read")]
-#[case("keep = \"changes\"", 13, "unknown value `changes`")]
+#[case("keep = \"everything\"", 13, "unknown value `everything`")]
 fn what_cannot_be_read_is_a_mistake_in_the_project_file(
     #[case] line: &str,
     #[case] number: usize,
