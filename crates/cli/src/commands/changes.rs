@@ -4,7 +4,8 @@ use crate::args::{ChangesArgs, Global};
 use crate::exit::Finished;
 use crate::failure::Failure;
 use crate::{load, render};
-use moorage_core::change::describe::{CapturedChange, Operation};
+use moorage_core::change::describe::CapturedChange;
+use moorage_core::model::kept_as::Operation;
 use std::time::Instant;
 
 pub async fn changes(global: &Global, args: &ChangesArgs) -> Result<Finished, Failure> {

@@ -2,6 +2,7 @@
 
 use crate::change::block::ChangeBlock;
 use crate::change::kind::{Change, ChangeKind};
+use crate::model::kept_as::Operation;
 use crate::model::schema::Column;
 use crate::model::types::LogicalType;
 use crate::value::column::{Value, value_at, value_text};
@@ -10,32 +11,6 @@ use chrono::{DateTime, Utc};
 use serde::Serialize;
 use serde_json::value::RawValue;
 use serde_json::{Map, json};
-
-/// What happened, in full words.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "snake_case")]
-pub enum Operation {
-    /// A row is new.
-    Insert,
-    /// A row has other values.
-    Update,
-    /// A row is gone.
-    Delete,
-    /// All rows are gone.
-    Truncate,
-}
-
-impl Operation {
-    /// The word.
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::Insert => "insert",
-            Self::Update => "update",
-            Self::Delete => "delete",
-            Self::Truncate => "truncate",
-        }
-    }
-}
 
 /// One captured change. Values are JSON: numbers and truth values as such, decimals and times as texts so
 /// that nothing is lost, bytes as `\x` and hexadecimal digits, JSON documents as they are. A column that
