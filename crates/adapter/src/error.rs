@@ -9,6 +9,9 @@ use std::fmt;
 /// What an adapter returns.
 pub type Result<T> = std::result::Result<T, AdapterError>;
 
+/// What is said of a table that is not in the source any more.
+pub const GONE: &str = "it is not in the source any more";
+
 /// How far a connection attempt came.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Layer {
@@ -140,9 +143,21 @@ pub enum AdapterError {
         /// What was seen.
         why: String,
     },
+    /// A table is not in the source any more. Setting up anew does with it what the project file says of such tables.
+    #[error("{table}: {}", GONE)]
+    Gone {
+        /// The source table.
+        table: TableName,
+    },
     /// A table that the pipeline picks is there now. Setting up anew has it join.
     #[error("table {table} appeared")]
     Appeared {
+        /// The source table.
+        table: TableName,
+    },
+    /// A table became part of a partitioned one, or is none any more. Setting up anew has its rows stand where they belong.
+    #[error("table {table} was attached or detached")]
+    Moved {
         /// The source table.
         table: TableName,
     },
@@ -184,6 +199,11 @@ impl AdapterError {
         Self::Refused { doing: doing.into(), reason: reason.to_string() }
     }
 
+    /// Changes of a table cannot be read on, for a reason that may be [`GONE`].
+    pub fn cut_off(table: TableName, why: String) -> Self {
+        if why == GONE { Self::Gone { table } } else { Self::Gap { table, why } }
+    }
+
     /// Another process has the turn; none is known if what it wrote about itself is gone.
     pub fn turn_lost(pipeline: &str, holder: Option<&Holder>) -> Self {
         let by = holder.map_or("one that has ended since".into(), Holder::words);
@@ -213,7 +233,9 @@ impl AdapterError {
             Self::TurnLost { .. } => "turn_lost",
             Self::CheckpointMoved { .. } => "checkpoint_moved",
             Self::Gap { .. } => "gap",
+            Self::Gone { .. } => "gone",
             Self::Appeared { .. } => "appeared",
+            Self::Moved { .. } => "moved",
             Self::History(_) => "history",
             Self::Value { .. } => "value",
             Self::Protocol { .. } => "protocol",
@@ -233,9 +255,11 @@ impl AdapterError {
     /// What it is about: a table, a slot, a file; none where it is about an end as a whole, or that is not known.
     pub fn object(&self) -> Option<String> {
         match self {
-            Self::Drift { table, .. } | Self::Gap { table, .. } | Self::Appeared { table } => {
-                Some(format!("table {table}"))
-            }
+            Self::Drift { table, .. }
+            | Self::Gap { table, .. }
+            | Self::Gone { table }
+            | Self::Appeared { table }
+            | Self::Moved { table } => Some(format!("table {table}")),
             Self::Value { table, .. } => Some(format!("table {table}")),
             other => other.doing()?.object.clone(),
         }
@@ -244,7 +268,12 @@ impl AdapterError {
     /// Whether the same thing may work when tried again, with a new connection.
     pub fn is_transient(&self) -> bool {
         match self {
-            Self::Lost { .. } | Self::Busy { .. } | Self::Gap { .. } | Self::Appeared { .. } => true,
+            Self::Lost { .. }
+            | Self::Busy { .. }
+            | Self::Gap { .. }
+            | Self::Gone { .. }
+            | Self::Appeared { .. }
+            | Self::Moved { .. } => true,
             Self::Connect { layer, .. } => {
                 matches!(layer, Layer::Refused | Layer::TimedOut | Layer::Network | Layer::NameLookup)
             }

@@ -18,6 +18,8 @@ pub enum Lack {
     SettingAside,
     /// Keeping changes, or versions, and not only the current rows.
     Keeping,
+    /// Having the rows of several tables in one.
+    Gathering,
     /// Altering the columns of a table that has rows.
     Altering,
 }
@@ -31,6 +33,7 @@ impl fmt::Display for Lack {
             Self::ChangingRows => "it only appends rows",
             Self::SettingAside => "it sets no changes aside",
             Self::Keeping => "it keeps the current rows alone",
+            Self::Gathering => "it has the rows of one table alone in each of its own",
             Self::Altering => "it does not alter the columns of a table that has rows",
         })
     }

@@ -22,9 +22,8 @@ mod turn;
 mod usage;
 
 pub use as_source::{
-    CapturePlan, CaptureSource, CaptureState, CaptureWords, GONE, Head, InspectSource, Inspected,
-    LookAtSource, Prepared, Removed, SetUp, SetUpPart, SetUpSource, Source, SourceAddress, SourceLog,
-    StreamStart, Waiting,
+    CapturePlan, CaptureSource, CaptureState, CaptureWords, Head, InspectSource, Inspected, LookAtSource,
+    Prepared, Removed, SetUp, SetUpPart, SetUpSource, Source, SourceAddress, SourceLog, StreamStart, Waiting,
 };
 pub use as_target::{
     Committing, CountsFrom, DecideTarget, DependentView, ExistingTable, Guarantees, InspectTarget, LEASE,
@@ -34,7 +33,7 @@ pub use as_target::{
 pub use console::{Console, ConsoleDialect};
 pub use doing::Doing;
 pub use durable::Durable;
-pub use error::{AdapterError, Layer, Result};
+pub use error::{AdapterError, GONE, Layer, Result};
 pub use events::{Event, Events, Step};
 pub use lack::Lack;
 pub use look::{RowOrder, Sample, SourceLook, Tail, TailFrom, TargetLook};

@@ -120,6 +120,7 @@ impl SegmentSender {
         let (table, what, ends) = match error {
             AdapterError::Drift { table, what } => (table, what, false),
             AdapterError::Gap { table, why } => (table, why, true),
+            AdapterError::Gone { table } => (table, crate::GONE.into(), true),
             error => return self.fail_with(error).await,
         };
         let schema = vec![SchemaChange { table, order: u64::MAX, what, ends, step: None }];

@@ -179,8 +179,8 @@ impl InspectTarget for FaultyTarget {
         self.inner.definition(plan)
     }
 
-    async fn count(&self, table: &str) -> Result<u64> {
-        self.inner.count(table).await
+    async fn count(&self, plan: &TablePlan) -> Result<u64> {
+        self.inner.count(plan).await
     }
 
     fn guarantees(&self) -> Guarantees {

@@ -11,6 +11,7 @@ use moorage_adapter::{
 };
 use moorage_core::change::kind::Transaction;
 use moorage_core::checkpoint::stored::Checkpoint;
+use moorage_core::model::described::NamedTable;
 use moorage_core::model::described::SourceTable;
 use moorage_core::model::finding::Finding;
 use moorage_core::plan::table::TablePlan;
@@ -85,7 +86,7 @@ impl InspectSource for FaultySource {
         self.fuse.guard(self.inner.discover()).await
     }
 
-    async fn table_names(&self) -> Result<Vec<TableName>> {
+    async fn table_names(&self) -> Result<Vec<NamedTable>> {
         self.fuse.guard(self.inner.table_names()).await
     }
 

@@ -13,6 +13,7 @@ use moorage_core::change::kind::Transaction;
 use moorage_core::change::segment::Segment;
 use moorage_core::checkpoint::decide::{CapturePoint, Refusal};
 use moorage_core::checkpoint::stored::Checkpoint;
+use moorage_core::model::described::NamedTable;
 use moorage_core::model::described::{SourceIdentity, SourceTable};
 use moorage_core::model::finding::{End, Finding};
 use moorage_core::plan::table::TablePlan;
@@ -275,8 +276,8 @@ impl InspectSource for MemorySource {
         Ok(tables.collect())
     }
 
-    async fn table_names(&self) -> Result<Vec<TableName>> {
-        Ok(self.discover().await?.into_iter().map(|table| table.name).collect())
+    async fn table_names(&self) -> Result<Vec<NamedTable>> {
+        Ok(self.discover().await?.iter().map(NamedTable::of).collect())
     }
 
     async fn console(&self) -> Result<Box<dyn Console>> {

@@ -39,7 +39,7 @@ pub struct MemoryTarget {
 const GUARANTEES: Guarantees = Guarantees {
     committing: Committing::Together,
     replacing: Replacing::AtOnce,
-    lacks: &[Lack::SettingAside, Lack::Looks, Lack::Altering, Lack::Keeping],
+    lacks: &[Lack::SettingAside, Lack::Looks, Lack::Altering, Lack::Keeping, Lack::Gathering],
 };
 
 impl Default for MemoryTarget {
@@ -150,8 +150,8 @@ impl InspectTarget for MemoryTarget {
         plan.target.clone()
     }
 
-    async fn count(&self, table: &str) -> Result<u64> {
-        Ok(self.rows(table).len() as u64)
+    async fn count(&self, plan: &TablePlan) -> Result<u64> {
+        Ok(self.rows(&plan.target).len() as u64)
     }
 
     fn guarantees(&self) -> Guarantees {

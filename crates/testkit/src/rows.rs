@@ -73,6 +73,7 @@ pub fn berths_source_table() -> SourceTable {
         state: String::new(),
         comment: None,
         note: None,
+        part_of: None,
     }
 }
 

@@ -7,9 +7,6 @@ use moorage_core::plan::table::TablePlan;
 use moorage_core::{Position, TableSchema};
 use std::sync::Arc;
 
-/// What [`CaptureSource::drifted`] says of a table that is not in the source any more.
-pub const GONE: &str = "it is not in the source any more";
-
 /// Where a stream starts.
 #[derive(Clone, Debug)]
 pub struct StreamStart {

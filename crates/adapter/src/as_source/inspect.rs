@@ -2,7 +2,7 @@
 
 use crate::{AdapterError, CapturePlan, Console, Lack, Result, Usage};
 use async_trait::async_trait;
-use moorage_core::TableName;
+use moorage_core::model::described::NamedTable;
 use moorage_core::model::described::SourceTable;
 use moorage_core::model::finding::Finding;
 use moorage_core::pick::picker::Picker;
@@ -92,8 +92,8 @@ pub trait InspectSource: Send + Sync {
     /// The tables that are there, not the system's own.
     async fn discover(&self) -> Result<Vec<SourceTable>>;
 
-    /// The names of what [`discover`](Self::discover) finds. Asked every few seconds: it costs the source next to nothing.
-    async fn table_names(&self) -> Result<Vec<TableName>>;
+    /// What [`discover`](Self::discover) finds, by name. Asked every few seconds: it costs the source next to nothing.
+    async fn table_names(&self) -> Result<Vec<NamedTable>>;
 
     /// Looks at everything a pipeline needs, each finding with what mends it. Tries things and takes them back
     /// where that does not disturb anyone.

@@ -20,7 +20,7 @@ mod log;
 mod look;
 mod set_up;
 
-pub use capture::{CaptureSource, GONE, StreamStart};
+pub use capture::{CaptureSource, StreamStart};
 pub use inspect::{InspectSource, Inspected, SetUp, SetUpPart, SourceAddress};
 pub use log::{CaptureWords, Head, SourceLog};
 pub use look::{LookAtSource, Waiting};

@@ -89,5 +89,5 @@ pub trait InspectTarget: Send + Sync {
     async fn views(&self, table: &str) -> Result<Vec<DependentView>>;
 
     /// How many rows a table holds now.
-    async fn count(&self, table: &str) -> Result<u64>;
+    async fn count(&self, plan: &TablePlan) -> Result<u64>;
 }

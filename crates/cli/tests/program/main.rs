@@ -26,6 +26,7 @@ mod drift_random_sqlite;
 mod drift_types;
 mod earlier;
 mod encryption;
+mod gathering;
 mod harness;
 mod history;
 mod holding;

@@ -5,10 +5,12 @@ use crate::change::block::ChangeBlock;
 use crate::mapping::outputs::Output;
 use crate::plan::table::TablePlan;
 use crate::value::column::{ColumnBuilder, Value};
-use arrow::array::{ArrayRef, RecordBatch, RecordBatchOptions, new_null_array};
+use arrow::array::{ArrayRef, RecordBatch, RecordBatchOptions, StringArray, new_null_array};
 use arrow::error::ArrowError;
+use std::sync::Arc;
 
-/// Rows with values in added columns alone. All others are null: so a row of these is also where nothing is.
+/// Rows with values in added columns alone. All others are null, but for where rows come from: so a row of these is also where
+/// nothing is.
 pub(super) struct AddedRows<'a> {
     plan: &'a TablePlan,
     /// The number that the block with them will have.
@@ -56,8 +58,12 @@ impl<'a> AddedRows<'a> {
             return Ok(None);
         }
         let (rows, schema) = (self.rows as usize, &self.plan.mapped);
-        let own = schema.columns.iter().take(self.plan.width());
-        let own = own.map(|c| new_null_array(&c.logical.base(), rows));
+        let member = self.plan.member();
+        let own = schema.columns.iter().take(self.plan.width()).map(|c| match member {
+            // Also what empties a table says which one, where several stand together.
+            Some((column, from)) if c.name == column => Arc::new(StringArray::from(vec![from; rows])),
+            _ => new_null_array(&c.logical.base(), rows),
+        });
         let columns: Vec<ArrayRef> = own.chain(self.columns.iter_mut().map(ColumnBuilder::finish)).collect();
         let options = RecordBatchOptions::new().with_row_count(Some(rows));
         let images = RecordBatch::try_new_with_options(schema.arrow(), columns, &options);

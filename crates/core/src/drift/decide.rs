@@ -70,7 +70,7 @@ pub fn decide(before: &Arc<TablePlan>, step: &Arc<Step>, by: &By<'_>) -> Decisio
     let Some(known) = before.structure.as_deref() else {
         return held("its structure was changed".into());
     };
-    let rule = by.config.picker().rule(known.ruled_as());
+    let rule = rule_of(by.config, known);
     let all = differences(known, step);
     let after = carried_on(before, known, step, &all, &rule, by);
     let mut plan = match plan_known(by.config, &after, by.dialect) {
@@ -78,6 +78,7 @@ pub fn decide(before: &Arc<TablePlan>, step: &Arc<Step>, by: &By<'_>) -> Decisio
         Err(why) => return held(format!("{}; as it is now it cannot be carried: {why}", words(&all))),
     };
     plan.target.clone_from(&before.target);
+    plan.gathered.clone_from(&before.gathered);
     for form in &mut plan.also {
         Arc::make_mut(form).beside = Some(before.target.clone());
     }
@@ -127,6 +128,13 @@ fn forms_follow(
     })
 }
 
+/// What the project file says of a table that is known by its structure.
+fn rule_of(config: &PipelineConfig, known: &Structure) -> TableRule {
+    let picker = config.picker();
+    let table = known.table();
+    picker.rule_within(known.ruled_as(), picker.part_of(&table).map(|part| &part.root))
+}
+
 fn words<'a>(all: impl IntoIterator<Item = &'a Difference>) -> String {
     all.into_iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
 }
@@ -144,7 +152,7 @@ fn carried_on(
         let place = before.schema.columns.iter().position(|c| c.name == name);
         place.is_some_and(|place| is_computed_with(before, place))
     };
-    let mut after = Structure::of(&step.after);
+    let mut after = Structure { part_of: known.part_of.clone(), ..Structure::of(&step.after) };
     if known.ruled_as() != &after.name {
         after.known_as = Some(known.ruled_as().clone());
     }
@@ -193,7 +201,7 @@ pub fn remap(before: &Arc<TablePlan>, by: &By<'_>) -> Result<Alteration, Reason>
     let mut plan = plan_known(by.config, known, by.dialect)?;
     plan.each_change = before.each_change;
     let compared = Compared { before, known, plan: &plan, after: known, types: &[] };
-    let rule = by.config.picker().rule(known.ruled_as());
+    let rule = rule_of(by.config, known);
     let drops = by.policy(&rule.drift, DriftKind::ColumnDropped) == DriftPolicy::Follow;
     let steps =
         Some(compared.steps(drops, by.dialect, None)).filter(|_| compared.maps_rows_alike()).flatten();

@@ -32,13 +32,14 @@ pub fn outlook(
         .iter()
         .map(|plan| {
             let name = plan.structure.as_deref().map_or_else(|| plan.table(), |known| known.ruled_as());
-            (plan.table(), config.picker().rule(name).drift)
+            (plan.table(), config.picker().rule_within(name, plan.root()).drift)
         })
         .collect();
     for kind in DriftKind::ALL {
         let begin = all.len();
         for (table, policies) in &policies {
-            let policy = policies.of(kind);
+            let is_partition = plans.iter().any(|plan| plan.table() == *table && plan.root().is_some());
+            let policy = if is_partition { policies.of_partition(kind) } else { policies.of(kind) };
             match all[begin..].iter_mut().find(|outlook| outlook.policy == policy) {
                 Some(outlook) => outlook.tables.push((*table).clone()),
                 None => {

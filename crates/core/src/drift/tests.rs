@@ -73,6 +73,7 @@ pub(crate) fn table(text: &str) -> SourceTable {
         written_from: None,
         bound: Vec::new(),
         note: None,
+        part_of: None,
         comment: None,
         state: String::new(),
     }

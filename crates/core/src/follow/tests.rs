@@ -42,6 +42,7 @@ fn plan(name: &str) -> TablePlan {
         schema,
         source_id: 1,
         target: name.into(),
+        gathered: None,
         columns: Vec::new(),
         left_out: Vec::new(),
         existing_rows: None,

@@ -53,6 +53,7 @@ fn source(identity: LogIdentity) -> SourceTable {
         state: String::new(),
         comment: None,
         note: None,
+        part_of: None,
     }
 }
 

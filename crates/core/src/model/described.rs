@@ -1,6 +1,7 @@
 //! What a source says of itself and of its tables.
 
 use crate::model::finding::{Fix, Reason};
+use crate::model::gathered::PartOf;
 use crate::model::name::TableName;
 use crate::model::schema::{Column, RowIdentity, TableSchema};
 use crate::model::sql::quote_ident;
@@ -134,6 +135,22 @@ impl TableKind {
     }
 }
 
+/// A table as the source lists it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct NamedTable {
+    /// Its name.
+    pub name: TableName,
+    /// The partitioned table that it is a part of.
+    pub root: Option<TableName>,
+}
+
+impl NamedTable {
+    /// Of one that is described.
+    pub fn of(table: &SourceTable) -> Self {
+        Self { name: table.name.clone(), root: table.part_of.as_ref().map(|part| part.root.clone()) }
+    }
+}
+
 /// A table as the source describes it.
 #[derive(Clone, Debug)]
 pub struct SourceTable {
@@ -168,6 +185,8 @@ pub struct SourceTable {
     pub bound: Vec<String>,
     /// Worth knowing: a partition, for example.
     pub note: Option<String>,
+    /// The partitioned table that it is a part of.
+    pub part_of: Option<PartOf>,
     /// What people wrote about it in the source.
     pub comment: Option<String>,
     /// What else the source needs to tell this structure from a later one: its own text, empty if it needs nothing.
@@ -265,6 +284,7 @@ mod tests {
                 written_from: None,
                 bound: Vec::new(),
                 note: None,
+                part_of: None,
                 comment: None,
                 state: String::new(),
             };

@@ -167,6 +167,14 @@ impl DriftPolicies {
         self.0.get(&kind).copied().unwrap_or(kind.policies()[0])
     }
 
+    /// What is done about a kind, of a partition of a table that is one in the target: it takes its rows along when it goes.
+    pub fn of_partition(&self, kind: DriftKind) -> DriftPolicy {
+        match (kind, self.0.get(&kind)) {
+            (DriftKind::TableDropped, None) => DriftPolicy::Follow,
+            _ => self.of(kind),
+        }
+    }
+
     /// Says what is done about a kind; later words win.
     pub fn set(&mut self, kind: DriftKind, policy: DriftPolicy) {
         self.0.insert(kind, policy);

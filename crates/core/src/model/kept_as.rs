@@ -300,7 +300,10 @@ impl KeptAs {
     }
 }
 
+/// What the name of a column with old values begins with.
+pub const OLD: &str = "old_";
+
 /// What a column with old values is called.
 pub fn old_name(column: &str) -> String {
-    format!("old_{column}")
+    format!("{OLD}{column}")
 }

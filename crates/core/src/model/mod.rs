@@ -3,6 +3,7 @@
 pub mod described;
 pub mod drift;
 pub mod finding;
+pub mod gathered;
 pub mod kept_as;
 pub mod name;
 pub mod near;

@@ -3,6 +3,7 @@
 
 use crate::model::described::{LogIdentity, SourceColumn, SourceTable, TableKind};
 use crate::model::finding::{Fix, Reason};
+use crate::model::gathered::PartOf;
 use crate::model::name::TableName;
 use serde::{Deserialize, Serialize};
 
@@ -26,6 +27,9 @@ pub struct Structure {
     /// The name that rules of the project file know it by: the one that it had when it was first planned. None: its name.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub known_as: Option<TableName>,
+    /// The partitioned table that it was a part of when it was first planned.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub part_of: Option<PartOf>,
     /// Why its changes are not captured as it is.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub uncaptured: Option<Reason>,
@@ -45,6 +49,7 @@ impl Structure {
             whole_rows: table.whole_rows.clone(),
             state: table.state.clone(),
             known_as: None,
+            part_of: table.part_of.clone().filter(|part| !part.apart),
             uncaptured: table.uncaptured.clone(),
             left_behind: Vec::new(),
         }
@@ -73,6 +78,7 @@ impl Structure {
             written_from: None,
             bound: Vec::new(),
             note: None,
+            part_of: self.part_of.clone(),
             comment: None,
             state: self.state.clone(),
         }

@@ -142,6 +142,16 @@ impl Naming {
         }
     }
 
+    /// Reads a rule for saying where a row came from, in which `{source}` stands for the source's name.
+    ///
+    /// # Errors
+    /// What is wrong with it, in words.
+    pub fn of_origin(text: &str, source: &str) -> Result<Self, String> {
+        let in_words = |what: String| what.replace("there is {schema}", "there is {source}, {schema}");
+        let source = source.replace('{', "{{").replace('}', "}}");
+        Self::parse(&text.replace("{source}", &source)).map_err(in_words)
+    }
+
     /// A column's name by such a rule. Dots are part of it.
     pub fn column(&self, name: &str) -> String {
         let piece = |piece: &Piece| match piece {

@@ -1,6 +1,7 @@
 //! Picking tables by pattern, and the rules that apply to each.
 
-use crate::model::described::SourceTable;
+use crate::model::described::{SourceTable, TableKind};
+use crate::model::gathered::{PartOf, Partitions};
 use crate::model::name::TableName;
 use crate::model::near::near;
 use crate::pick::pattern::Pattern;
@@ -86,17 +87,43 @@ impl Picker {
     /// Whether a table is picked, given what the source says of it, and by what.
     pub fn choice(&self, table: &SourceTable) -> Choice {
         let name = &table.name;
-        if let Some(excluded) = self.exclude.iter().find(|p| p.matches(name)) {
+        if let (Some(excluded), Some(_)) = (self.excluding(name), self.part_of(table)) {
+            return Choice::Excluded(excluded.text().into());
+        }
+        if let Some(PartOf { root, .. }) = self.part_of(table) {
+            let by = self.include.iter().find(|p| p.matches(root)).filter(|_| !self.is_default);
+            return Choice::Picked(by.map(|by| by.text().into()));
+        }
+        if let Some(excluded) = self.excluding(name) {
             return Choice::Excluded(excluded.text().into());
         }
         let by_name = self.include.iter().find(|p| p.is_name() && p.matches(name));
         let Some(by) = by_name.or_else(|| self.include.iter().find(|p| p.matches(name))) else {
             return Choice::NotMeant;
         };
-        match (by_name, table.not_by_pattern()) {
+        let stands_for_others = table.kind == TableKind::Partitioned && self.takes_together(name);
+        match (by_name, table.not_by_pattern().filter(|_| !stands_for_others)) {
             (None, Some(why)) => Choice::NotByPattern(why),
             _ => Choice::Picked((!self.is_default).then(|| by.text().into())),
         }
+    }
+
+    fn excluding(&self, name: &TableName) -> Option<&Pattern> {
+        self.exclude.iter().find(|p| p.matches(name))
+    }
+
+    /// Whether the partitions of a table are one table in the target, as far as the file says.
+    pub fn takes_together(&self, root: &TableName) -> bool {
+        self.rule(root).partitions.unwrap_or_default() == Partitions::Together
+    }
+
+    /// The partitioned table whose rows a table's rows stand among in the target: where that is picked, and nothing says that
+    /// its partitions are tables of their own.
+    pub fn part_of<'a>(&self, table: &'a SourceTable) -> Option<&'a PartOf> {
+        let part_of = table.part_of.as_ref().filter(|part| !part.apart && table.written_by.is_none())?;
+        let root = &part_of.root;
+        let is_picked = self.include.iter().any(|p| p.matches(root)) && self.excluding(root).is_none();
+        (is_picked && self.takes_together(root)).then_some(part_of)
     }
 
     /// Whether a table is picked.
@@ -115,8 +142,14 @@ impl Picker {
 
     /// What the rules say about a table, later ones having won.
     pub fn rule(&self, table: &TableName) -> TableRule {
+        self.rule_within(table, None)
+    }
+
+    /// The same of a table that is a partition of another one, of which rules may speak as well.
+    pub fn rule_within(&self, table: &TableName, root: Option<&TableName>) -> TableRule {
         let mut found = self.of_pipeline.clone();
-        self.rules.iter().filter(|(p, _)| p.matches(table)).for_each(|(_, rule)| found.overlay(rule));
+        let means = |p: &Pattern| p.matches(table) || root.is_some_and(|root| p.matches(root));
+        self.rules.iter().filter(|(p, _)| means(p)).for_each(|(_, rule)| found.overlay(rule));
         found
     }
 }

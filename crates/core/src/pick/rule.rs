@@ -1,6 +1,7 @@
 //! What rules say about a table: exceptions to how a pipeline carries its tables.
 
 use crate::model::drift::DriftPolicies;
+use crate::model::gathered::Partitions;
 use crate::model::kept_as::{Added, Deletes, Keep, KeptAs, Operation};
 use crate::model::policy::{ExistingRows, Mismatch, OnMisfit, OnReject, Stamp};
 use crate::model::types::LogicalType;
@@ -15,6 +16,16 @@ pub struct TableRule {
     pub key: Option<Vec<String>>,
     /// How the target table is named, if not as the pipeline says.
     pub into: Option<String>,
+    /// Whether its rows stand together with those of other tables that go into the same target table.
+    pub gather: Option<bool>,
+    /// The column that says where a row came from.
+    pub from_column: Option<String>,
+    /// How that is said.
+    pub from_name: Option<String>,
+    /// Whether no two of such tables have a row of one key.
+    pub disjoint_keys: Option<bool>,
+    /// What partitions are in the target.
+    pub partitions: Option<Partitions>,
     /// The only columns carried.
     pub only: Option<Vec<String>>,
     /// Columns not carried.
@@ -127,6 +138,11 @@ impl TableRule {
         let copied = |(name, value): (&String, &String)| (name.clone(), value.clone());
         win(&mut self.key, &later.key);
         win(&mut self.into, &later.into);
+        win(&mut self.gather, &later.gather);
+        win(&mut self.from_column, &later.from_column);
+        win(&mut self.from_name, &later.from_name);
+        win(&mut self.disjoint_keys, &later.disjoint_keys);
+        win(&mut self.partitions, &later.partitions);
         win(&mut self.only, &later.only);
         self.drop.extend(later.drop.iter().cloned());
         self.rename.extend(later.rename.iter().map(copied));

@@ -94,12 +94,16 @@ fn table_survey(picker: &Picker, table: &SourceTable) -> TableSurvey {
         LogIdentity::Full { key: None } => (Vec::new(), None),
         LogIdentity::None(reason) => (Vec::new(), Some(reason.to_string())),
     };
+    // Its partitions stand for it.
+    let stands_for_others = table.kind == TableKind::Partitioned && picker.takes_together(&table.name);
     let refused = table
         .kind
         .why_not()
+        .filter(|_| !stands_for_others)
         .map(str::to_string)
         .or_else(|| table.refused.as_ref().or(table.uncaptured.as_ref()).map(ToString::to_string))
-        .or(problem);
+        .or(problem)
+        .filter(|_| !stands_for_others);
     TableSurvey {
         table: table.name.to_string(),
         kind: table.kind,
@@ -135,6 +139,9 @@ fn table_survey(picker: &Picker, table: &SourceTable) -> TableSurvey {
         replica_identity: table.identity_word.into(),
         row_estimate: table.row_estimate,
         bytes: table.bytes,
-        note: table.note.clone(),
+        note: match stands_for_others {
+            true => Some("its partitions stand together in one target table".into()),
+            false => table.note.clone(),
+        },
     }
 }

@@ -4,6 +4,7 @@ use crate::expr::Expr;
 use crate::mapping::outputs::{Mapping, Output};
 use crate::model::described::{LogIdentity, SourceColumn, SourceTable};
 use crate::model::finding::Reason;
+use crate::model::gathered::Gathered;
 use crate::model::kept_as::{Deletes, Keep, KeptAs, old_name};
 use crate::model::near::near;
 use crate::model::policy::{OnMisfit, Stamp};
@@ -31,6 +32,7 @@ pub(super) fn map(
     config: &PipelineConfig,
     rule: &TableRule,
     table: &SourceTable,
+    gathered: Option<&Gathered>,
 ) -> Result<MappedColumns, Reason> {
     check_names(rule, table)?;
     let mut left_out = Vec::new();
@@ -101,6 +103,9 @@ pub(super) fn map(
     for (name, add) in &rule.add {
         mapped.add(config, name, add)?;
     }
+    if let Some(gathered) = gathered {
+        mapped.gather(gathered);
+    }
     mapped.keep(&rule.kept_as(), table)?;
     Ok(mapped)
 }
@@ -169,6 +174,20 @@ impl MappedColumns {
         };
         self.push(to, output, &column.name, loses);
         Ok(())
+    }
+
+    /// The column that says where a row came from.
+    fn gather(&mut self, gathered: &Gathered) {
+        let (name, logical) = (gathered.column.clone(), LogicalType::Text);
+        let column =
+            Column { name: name.clone(), source_type: logical.to_string(), logical, nullable: false };
+        let at = self.target.columns.len();
+        self.push(column, Output::Constant(gathered.from.clone()), &name, None);
+        if let (RowIdentity::Key(key) | RowIdentity::DeclaredKey(key), false) =
+            (&mut self.target.identity, gathered.disjoint)
+        {
+            key.push(at);
+        }
     }
 
     /// The columns that what the table keeps adds.

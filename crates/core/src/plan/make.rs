@@ -1,15 +1,18 @@
 //! The plan: what a run makes in the target for each picked table, and what it refuses.
 
 use super::columns;
-use crate::model::described::SourceTable;
+use crate::model::described::{SourceTable, TableKind};
 use crate::model::finding::Reason;
+use crate::model::gathered::{Gathered, PartOf};
 use crate::model::kept_as::{Deletes, Keep, KeptAs, Operation};
 use crate::model::name::TableName;
 use crate::model::policy::{ExistingRows, Mismatch, OnReject};
 use crate::model::structure::Structure;
 use crate::pick::naming::Naming;
+use crate::pick::picker::Picker;
 use crate::pick::rule::{AlsoKept, TableRule};
 use crate::plan::dialect::{Declared, TargetDialect};
+use crate::plan::gather::{gathered, refuse_disagreeing};
 use crate::plan::table::{PlannedColumn, TablePlan};
 use crate::project::config::PipelineConfig;
 use std::collections::HashMap;
@@ -40,11 +43,16 @@ pub fn plan(config: &PipelineConfig, found: &[SourceTable], target: &dyn TargetD
     picked.sort_by(|a, b| a.name.cmp(&b.name));
     let mut plan = Plan::default();
     for table in picked {
-        match plan_table(config, &picker.rule(&table.name), table, &table.name, target) {
+        // Its partitions stand for it.
+        if table.kind == TableKind::Partitioned && picker.takes_together(&table.name) {
+            continue;
+        }
+        match plan_picked(config, &picker, table, &table.name, target) {
             Ok(planned) => plan.tables.push(planned),
             Err(reason) => plan.refused.push(Refused { table: table.name.clone(), reason }),
         }
     }
+    refuse_disagreeing(&mut plan, target);
     refuse_collisions(&mut plan, target);
     plan
 }
@@ -59,25 +67,63 @@ pub fn plan_known(
     target: &dyn TargetDialect,
 ) -> Result<TablePlan, Reason> {
     let name = structure.ruled_as();
-    let mut plan = plan_table(config, &config.picker().rule(name), &structure.table(), name, target)?;
+    let mut plan = plan_picked(config, &config.picker(), &structure.table(), name, target)?;
     plan.structure = Some(Arc::new(structure.clone()));
     Ok(plan)
+}
+
+/// Plans a table that rules know by a name.
+fn plan_picked(
+    config: &PipelineConfig,
+    picker: &Picker,
+    table: &SourceTable,
+    name: &TableName,
+    dialect: &dyn TargetDialect,
+) -> Result<TablePlan, Reason> {
+    let part_of = picker.part_of(table);
+    let rule = picker.rule_within(name, part_of.map(|part| &part.root));
+    plan_table(config, &rule, &Named { table, name, part_of }, dialect)
+}
+
+/// A table as rules know it.
+struct Named<'a> {
+    table: &'a SourceTable,
+    name: &'a TableName,
+    /// The table among whose rows its own stand, where that is so.
+    part_of: Option<&'a PartOf>,
+}
+
+impl Named<'_> {
+    /// What target tables are named after.
+    fn stands_for(&self) -> &TableName {
+        self.part_of.map_or(self.name, |part| &part.root)
+    }
 }
 
 fn plan_table(
     config: &PipelineConfig,
     rule: &TableRule,
-    table: &SourceTable,
-    ruled_as: &TableName,
+    named: &Named<'_>,
     dialect: &dyn TargetDialect,
 ) -> Result<TablePlan, Reason> {
+    let (table, ruled_as) = (named.table, named.stands_for());
     if let Some(why) = table.kind.why_not() {
         return Err(why.into());
     }
     if let Some(why) = table.refused.as_ref().or(table.uncaptured.as_ref()) {
         return Err(why.clone());
     }
-    let mapped = columns::map(config, rule, table)?;
+    let into = rule.into.as_ref().unwrap_or(config.into.get_ref());
+    let (schema, name) = Naming::parse(into)?.place(ruled_as);
+    if name.is_empty() || name.contains('\0') || schema.as_ref().is_some_and(String::is_empty) {
+        return Err("the target table would have no name; change `into`".into());
+    }
+    let target = dialect.place(schema.as_deref(), &name);
+    if let Some(why) = dialect.reserved(&target) {
+        return Err(format!("the target table would be named {target}: {why}; change `into`").into());
+    }
+    let gathered = gathered(config, rule, (table, named.name), named.part_of, &target)?;
+    let mapped = columns::map(config, rule, table, gathered.as_ref())?;
     let key = mapped.target.identity.key().unwrap_or(&[]);
     let names = mapped.target.columns.iter().zip(mapped.loses).enumerate();
     let planned: Vec<PlannedColumn> = names
@@ -118,22 +164,14 @@ fn plan_table(
             .into());
         }
     }
-    let into = rule.into.as_ref().unwrap_or(config.into.get_ref());
-    let (schema, name) = Naming::parse(into)?.place(ruled_as);
-    if name.is_empty() || name.contains('\0') || schema.as_ref().is_some_and(String::is_empty) {
-        return Err("the target table would have no name; change `into`".into());
-    }
-    let target = dialect.place(schema.as_deref(), &name);
-    if let Some(why) = dialect.reserved(&target) {
-        return Err(format!("the target table would be named {target}: {why}; change `into`").into());
-    }
     let kept_as = kept_as(rule, ruled_as, (schema.as_deref(), &name), dialect)?;
     let plan = TablePlan {
         schema: Arc::new(mapped.read),
         mapped: Arc::new(mapped.target),
         mapping: mapped.mapping,
         source_id: table.id,
-        target,
+        target: gathered.as_ref().map_or(target, Gathered::unit),
+        gathered,
         columns: planned,
         left_out: mapped.left_out,
         existing_rows: rule.existing_rows,
@@ -151,7 +189,7 @@ fn plan_table(
     plan.mapper()?;
     let Some(also) = &rule.also else { return Ok(plan) };
     let form = |form: &AlsoKept| -> Result<Arc<TablePlan>, Reason> {
-        let of_form = plan_table(config, &form.rule(rule), table, ruled_as, dialect);
+        let of_form = plan_table(config, &form.rule(rule), named, dialect);
         let of_form =
             of_form.map_err(|Reason { why, fix }| Reason { why: format!("in `also`: {why}"), fix })?;
         // What the first one has stands for all of them.
@@ -244,37 +282,49 @@ fn kept_as(
     Ok(kept_as)
 }
 
-/// Two tables that would share a target table are both refused.
+/// Two tables that would share a target table are both refused, but for those that stand together in one.
 fn refuse_collisions(plan: &mut Plan, dialect: &dyn TargetDialect) {
-    let mut by_name: HashMap<String, Vec<TableName>> = HashMap::new();
+    /// What is made under a name.
+    struct Made<'a> {
+        by: &'a TableName,
+        /// The table that is gathered there, if one is.
+        gathered: Option<&'a str>,
+    }
+    let mut by_name: HashMap<String, Vec<Made<'_>>> = HashMap::new();
     for table in &plan.tables {
-        for name in table.makes() {
-            by_name.entry(dialect.fold(name)).or_default().push(table.table().clone());
+        for (form, name) in table.forms().flat_map(|form| form.makes_itself().map(move |name| (form, name))) {
+            let gathered = form.gathered.as_ref().map(|gathered| gathered.into.as_str());
+            by_name.entry(dialect.fold(name)).or_default().push(Made { by: table.table(), gathered });
         }
     }
-    let (kept, colliding): (Vec<_>, Vec<_>) = std::mem::take(&mut plan.tables)
-        .into_iter()
-        .partition(|t| t.makes().all(|name| by_name[&dialect.fold(name)].len() == 1));
-    plan.tables = kept;
-    for table in colliding {
-        let mut others: Vec<String> = table
-            .makes()
-            .flat_map(|name| &by_name[&dialect.fold(name)])
-            .filter(|n| *n != table.table())
-            .map(ToString::to_string)
-            .collect();
+    let shared = |name: &str| {
+        let all = &by_name[&dialect.fold(name)];
+        let together = all.iter().all(|made| made.gathered.is_some() && made.gathered == all[0].gathered);
+        if together { &[] } else { all.as_slice() }
+    };
+    let mut colliding = Vec::new();
+    for table in &plan.tables {
+        if table.makes().all(|name| shared(name).len() < 2) {
+            continue;
+        }
+        let of_name = table.makes().flat_map(shared).map(|made| made.by).filter(|by| *by != table.table());
+        let mut others: Vec<String> = of_name.map(ToString::to_string).collect();
         others.dedup();
         if others.is_empty() {
             others.push("another form of the same table".into());
         }
-        plan.refused.push(Refused {
-            table: table.table().clone(),
-            reason: format!(
-                "its target table {} would be shared with {}; exclude one, or change `into`",
-                table.makes().map(String::as_str).collect::<Vec<_>>().join(" or view "),
-                others.join(", ")
-            )
-            .into(),
-        });
+        let way_out = match others.len() {
+            _ if table.gathered.is_some() => "",
+            1 => "; or have both in it, with `gather = true` in a rule",
+            _ => "; or have all of them in it, with `gather = true` in a rule",
+        };
+        let reason = format!(
+            "its target table {} would be shared with {}; exclude one, or change `into`{way_out}",
+            table.makes().collect::<Vec<_>>().join(" or view "),
+            others.join(", ")
+        );
+        colliding.push(Refused { table: table.table().clone(), reason: reason.into() });
     }
+    plan.tables.retain(|table| !colliding.iter().any(|refused| refused.table == *table.table()));
+    plan.refused.extend(colliding);
 }

@@ -4,6 +4,7 @@ pub mod carried;
 mod columns;
 pub mod current_rows;
 pub mod dialect;
+pub mod gather;
 pub mod make;
 pub mod table;
 

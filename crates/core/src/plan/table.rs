@@ -5,6 +5,7 @@ use crate::mapping::outputs::{Mapping, Output};
 use crate::mapping::snapshot::with_added;
 use crate::model::described::{LogIdentity, SourceColumn, SourceTable};
 use crate::model::finding::Fix;
+use crate::model::gathered::Gathered;
 use crate::model::kept_as::{Added, Keep, KeptAs};
 use crate::model::name::TableName;
 use crate::model::policy::{ExistingRows, Mismatch, OnReject};
@@ -45,8 +46,11 @@ pub struct TablePlan {
     pub mapping: Mapping,
     /// The source's own number for the table.
     pub source_id: u64,
-    /// The target table.
+    /// By what it is known in the target: the name of the target table, or, where that has rows of others too, [a
+    /// unit](Gathered::unit) of it. What stands in statements is [`TablePlan::stands_in`].
     pub target: String,
+    /// How it stands together with other tables in one target table.
+    pub gathered: Option<Gathered>,
     /// Its columns.
     pub columns: Vec<PlannedColumn>,
     /// Columns of the source that are not carried, with the reason.
@@ -103,10 +107,31 @@ impl TablePlan {
             whole_rows: Fix::none(),
             state: String::new(),
             known_as: None,
+            part_of: None,
             uncaptured: None,
             left_behind: Vec::new(),
         };
         self.structure.as_deref().map_or_else(|| structure().table(), Structure::table)
+    }
+
+    /// The target table, by the name that it has there.
+    pub fn stands_in(&self) -> &str {
+        self.gathered.as_ref().map_or(&self.target, |gathered| &gathered.into)
+    }
+
+    /// Whether the target table has the rows of this table as they are now, and nothing else.
+    pub fn is_a_copy(&self) -> bool {
+        self.kept_as.is_plain() && self.gathered.is_none()
+    }
+
+    /// Where the target table has rows of others, too: the column that says whose they are, and what it says of these.
+    pub fn member(&self) -> Option<(&str, &str)> {
+        self.gathered.as_ref().map(|gathered| (gathered.column.as_str(), gathered.from.as_str()))
+    }
+
+    /// The partitioned table that it is a partition of, where its rows stand among those of all partitions.
+    pub fn root(&self) -> Option<&TableName> {
+        self.gathered.as_ref().and_then(|gathered| gathered.root.as_ref())
     }
 
     /// Whether both are of the same source table, whatever it is called: by its number, or by its name where the source does
@@ -117,7 +142,10 @@ impl TablePlan {
 
     /// Whether a table goes by this name: the source's or the target's.
     pub fn goes_by(&self, name: &str) -> bool {
-        self.table().goes_by(name) || self.target == name
+        self.table().goes_by(name)
+            || self.target == name
+            || self.stands_in() == name
+            || self.root().is_some_and(|root| root.goes_by(name))
     }
 
     /// Whether the source's table had a column of this name when the plan was made.
@@ -184,11 +212,24 @@ impl TablePlan {
         }
     }
 
+    /// All forms in which the table is kept, this one first.
+    pub fn forms(&self) -> impl Iterator<Item = &Self> {
+        std::iter::once(self).chain(self.also.iter().map(AsRef::as_ref))
+    }
+
     /// The names of what is made of it in the target: its tables, and the views beside them.
-    pub fn makes(&self) -> impl Iterator<Item = &String> {
-        let others =
-            self.also.iter().flat_map(|form| std::iter::once(&form.target).chain(&form.kept_as.view));
-        std::iter::once(&self.target).chain(&self.kept_as.view).chain(others)
+    pub fn makes(&self) -> impl Iterator<Item = &str> {
+        self.forms().flat_map(Self::makes_itself)
+    }
+
+    /// The same of this form alone.
+    pub fn makes_itself(&self) -> impl Iterator<Item = &str> {
+        std::iter::once(self.stands_in()).chain(self.view())
+    }
+
+    /// The view beside the target table.
+    pub fn view(&self) -> Option<&str> {
+        self.kept_as.view.as_deref()
     }
 
     /// The target table by which the table is known: that of its first form.
@@ -296,6 +337,7 @@ impl TablePlan {
             mapping: Mapping::plain(schema.columns.len()),
             source_id: table.id,
             target: table.name.to_string(),
+            gathered: None,
             columns: schema.columns.iter().map(column).collect(),
             left_out: Vec::new(),
             existing_rows: None,
@@ -314,10 +356,12 @@ impl TablePlan {
     }
 }
 
-/// The form in which plans are stored. Forms 1 (which names no form) to 3 are read; a change of what is written, other
+/// The form in which plans are stored. Forms 1 (which names no form) to 4 are read; a change of what is written, other
 /// than a key that may be missing, is a new form, and reading the ones before goes on. The texts are pinned by a test, so
 /// that no renaming in the code changes them.
-const FORM: u32 = 3;
+const FORM: u32 = 4;
+/// The form of plans of tables that keep more than the current rows, in a target table of their own.
+const KEEPING_FORM: u32 = 3;
 /// The form of plans of tables that hold the current rows and nothing more: what has been in use before 3.
 const PLAIN_FORM: u32 = 2;
 
@@ -332,6 +376,9 @@ struct StoredPlan {
     mapping: Option<Mapping>,
     source_id: u64,
     target: String,
+    /// Missing in forms before 4.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    gathered: Option<Gathered>,
     columns: Vec<PlannedColumn>,
     left_out: Vec<(String, String)>,
     existing_rows: Option<ExistingRows>,
@@ -357,16 +404,17 @@ struct StoredPlan {
 impl From<TablePlan> for StoredPlan {
     fn from(plan: TablePlan) -> Self {
         Self {
-            form: if plan.is_plain() && plan.also.is_empty() && plan.beside.is_none() {
-                PLAIN_FORM
-            } else {
-                FORM
+            form: match (plan.is_plain() && plan.also.is_empty() && plan.beside.is_none(), &plan.gathered) {
+                (_, Some(_)) => FORM,
+                (true, None) => PLAIN_FORM,
+                (false, None) => KEEPING_FORM,
             },
             schema: plan.schema,
             mapped: Some(plan.mapped),
             mapping: Some(plan.mapping),
             source_id: plan.source_id,
             target: plan.target,
+            gathered: plan.gathered,
             columns: plan.columns,
             left_out: plan.left_out,
             existing_rows: plan.existing_rows,
@@ -406,6 +454,7 @@ impl TryFrom<StoredPlan> for TablePlan {
             schema: kept.schema,
             source_id: kept.source_id,
             target: kept.target,
+            gathered: kept.gathered,
             columns: kept.columns,
             left_out: kept.left_out,
             existing_rows: kept.existing_rows,

@@ -55,6 +55,7 @@ fn table(name: &str, columns: &[&str], identity: LogIdentity) -> SourceTable {
         state: String::new(),
         comment: None,
         note: None,
+        part_of: None,
     }
 }
 

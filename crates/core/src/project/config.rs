@@ -2,6 +2,7 @@
 //!
 //! Only the text is read here; secrets are described, not looked up, and no path is touched.
 
+use crate::model::gathered::Partitions;
 use crate::model::kept_as::{Added, Deletes, Keep, Operation};
 use crate::model::policy::{ExistingRows, OnReject};
 use crate::project::alert::AlertRule;
@@ -76,6 +77,8 @@ pub struct PipelineConfig {
     /// How the view of current rows beside a table that keeps changes is named; as its table with `_current` behind it, if
     /// not given.
     pub view: Option<Spanned<String>>,
+    /// What the partitions of a table are in the target: together in one table, or apart; together if not given.
+    pub partitions: Option<Partitions>,
     /// How long changes are collected before a merge.
     #[serde(default = "default_merge_every")]
     pub merge_every: Spanned<String>,

@@ -49,6 +49,15 @@ pub(super) fn check(config: &PipelineConfig) -> Result<(), Mistake> {
             return Err(Mistake::at(into.span(), what, "a name such as \"{schema}_{table:lower}\""));
         }
     }
+    for names in config.rule.iter().filter_map(|r| r.from_name.as_ref()) {
+        if let Err(what) = Naming::of_origin(names.get_ref(), "") {
+            return Err(Mistake::at(names.span(), what, "a text such as \"{source}.{schema}.{table}\""));
+        }
+    }
+    if let Some(column) = config.rule.iter().find(|r| r.from_column.as_ref().is_some_and(String::is_empty)) {
+        let what = "`from_column` is empty".to_string();
+        return Err(Mistake::at(column.pattern.span(), what, "the name of a column"));
+    }
     Ok(())
 }
 
@@ -84,6 +93,7 @@ impl PipelineConfig {
             operation_words: self.operation_words.get_ref().clone(),
             milliseconds: self.commit_times == CommitTimes::Milliseconds,
             view: self.view.as_ref().map(|v| v.get_ref().clone()),
+            partitions: self.partitions,
             existing_rows: self.existing_rows,
             on_reject: self.on_reject.as_ref().map(|k| *k.get_ref()),
             drift: self.drift.policies(),

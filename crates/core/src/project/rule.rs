@@ -1,6 +1,7 @@
 //! Rules of a pipeline: exceptions for the tables that match, and how their rows are mapped.
 
 use crate::expr::{Expr, logical_type};
+use crate::model::gathered::Partitions;
 use crate::model::kept_as::{Deletes, Keep, Operation};
 use crate::model::policy::{ExistingRows, Mismatch, OnMisfit, OnReject, Stamp};
 use crate::pick::rule::{Addition, Cast, Constant, TableRule};
@@ -25,6 +26,17 @@ pub struct RuleConfig {
     pub key: Option<Vec<String>>,
     /// How the target table is named; overrides the pipeline's own.
     pub into: Option<Spanned<String>>,
+    /// Whether rows of several tables stand together in one target table: the one that `into` names for all of them.
+    pub gather: Option<bool>,
+    /// The column of such a table that says where a row came from; `moorage_from` if not given.
+    pub from_column: Option<String>,
+    /// How that is said: a naming rule in which `{source}` stands for the source as the file calls it, too;
+    /// `{schema}.{table}` if not given.
+    pub from_name: Option<Spanned<String>>,
+    /// Whether no two of such tables have a row of one key: then the column is not part of the key.
+    pub disjoint_keys: Option<bool>,
+    /// What partitions are in the target; overrides the pipeline's own.
+    pub partitions: Option<Partitions>,
     /// The only columns that are carried; all if not given.
     pub only: Option<Vec<String>>,
     /// Columns that are not carried.
@@ -173,6 +185,11 @@ impl RuleConfig {
         TableRule {
             key: self.key.clone(),
             into: self.into.as_ref().map(|i| i.get_ref().clone()),
+            gather: self.gather,
+            from_column: self.from_column.clone(),
+            from_name: self.from_name.as_ref().map(|n| n.get_ref().clone()),
+            disjoint_keys: self.disjoint_keys,
+            partitions: self.partitions,
             only: self.only.clone(),
             drop: self.drop.clone(),
             rename: self.rename.clone(),

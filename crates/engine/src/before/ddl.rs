@@ -45,6 +45,10 @@ fn failed(path: &Path, error: &std::io::Error) -> EngineError {
 /// # Errors
 /// If the file is there and cannot be read.
 pub(crate) fn edited(folder: &Path, plan: &TablePlan) -> Result<Option<String>> {
+    // What others stand in is not made from the plan of one.
+    if plan.gathered.is_some() {
+        return Ok(None);
+    }
     let path = file_of(folder, plan);
     let text = match std::fs::read(&path) {
         Ok(bytes) => moorage_core::model::visible::text(bytes)

@@ -6,6 +6,7 @@ use super::known::{keep_on, needs_each_change, unmatched};
 use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::Result;
 use moorage_adapter::{Lack, StoredTable, Surveyed, TableState};
+use moorage_core::TableName;
 use moorage_core::drift::decide::{By, remap};
 use moorage_core::drift::outlook::{Outlook, outlook};
 use moorage_core::model::described::SourceTable;
@@ -14,7 +15,47 @@ use moorage_core::model::finding::Finding;
 use moorage_core::pick::picker::Unmatched;
 use moorage_core::plan::make::{Plan, plan};
 use moorage_core::plan::table::TablePlan;
+use std::collections::HashSet;
 use std::sync::Arc;
+
+/// What is in the source, for a pipeline: where it carries partitions as tables of their own from before, and the file does not
+/// say otherwise, these stay that.
+///
+/// # Errors
+/// If an end cannot be read.
+pub async fn discover(pipeline: &Pipeline) -> Result<Vec<SourceTable>> {
+    let found = pipeline.source.discover().await?;
+    if found.iter().all(|table| table.part_of.is_none()) {
+        return Ok(found);
+    }
+    let stored = pipeline.target.tables(&pipeline.name).await?;
+    Ok(as_carried(pipeline, found, &stored))
+}
+
+/// Partitions that are tables of their own in the target, as such.
+fn as_carried(pipeline: &Pipeline, mut found: Vec<SourceTable>, stored: &[StoredTable]) -> Vec<SourceTable> {
+    let apart = roots_apart(pipeline, &found, stored);
+    for table in &mut found {
+        if let Some(part) = table.part_of.as_mut().filter(|part| apart.contains(&part.root)) {
+            part.apart = true;
+        }
+    }
+    found
+}
+
+/// The partitioned tables whose partitions stay tables of their own because they are.
+fn roots_apart(pipeline: &Pipeline, found: &[SourceTable], stored: &[StoredTable]) -> HashSet<TableName> {
+    let picker = pipeline.config.picker();
+    let carried = |table: &SourceTable| stored.iter().find(|s| s.plan.source_id == table.id && table.id != 0);
+    let is_together = |root: &TableName| stored.iter().any(|s| s.plan.root() == Some(root));
+    let roots = found.iter().filter_map(|table| {
+        let root = &table.part_of.as_ref()?.root;
+        let is_alone = carried(table)?.plan.root().is_none() && !is_together(root);
+        let says_nothing = picker.rule(root).partitions.is_none();
+        (is_alone && says_nothing).then(|| root.clone())
+    });
+    roots.collect()
+}
 
 /// Plans a pipeline, with the statements for target tables that people wrote.
 ///
@@ -56,9 +97,9 @@ pub struct Draft {
 /// # Errors
 /// If an end cannot be reached.
 pub async fn draft(pipeline: &Pipeline) -> Result<Draft> {
-    let found = pipeline.source.discover().await?;
-    let mut plan = plan_pipeline(pipeline, &found)?;
     let stored = pipeline.target.tables(&pipeline.name).await?;
+    let found = as_carried(pipeline, pipeline.source.discover().await?, &stored);
+    let mut plan = plan_pipeline(pipeline, &found)?;
     keep_on(pipeline, &found, &mut plan, &stored);
     let unmatched = unmatched(pipeline, &found, &stored);
     let surveyed = survey(pipeline, &plan, &stored).await?;

@@ -30,6 +30,12 @@ pub(crate) fn keep_on(
         return;
     }
     for stored in stored.iter().filter(|s| s.state != TableState::Gone && !s.state.is_unread()) {
+        // It stands among other rows by now, or not any more.
+        let now = found.iter().find(|t| t.id != 0 && t.id == stored.plan.source_id);
+        let picker = pipeline.config.picker();
+        if now.is_some_and(|now| picker.part_of(now).map(|part| &part.root) != stored.plan.root()) {
+            continue;
+        }
         if stored.state == TableState::Held {
             if !is_there(found, &stored.plan) {
                 continue;

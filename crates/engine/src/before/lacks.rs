@@ -11,7 +11,13 @@ use moorage_core::plan::make::Plan;
 fn lacking(pipeline: &Pipeline, plan: &Plan) -> Vec<(Lack, &'static str)> {
     let sets_aside = plan.tables.iter().any(|table| table.on_reject == OnReject::SetAside);
     let keeps = plan.tables.iter().any(|table| !table.is_plain());
+    let gathers = plan.tables.iter().flat_map(|table| table.forms()).any(|form| form.gathered.is_some());
     let asked = [
+        (
+            Lack::Gathering,
+            gathers,
+            "choose another target; or have each table in one of its own: take `gather` out, set partitions = \"apart\"",
+        ),
         (Lack::Keeping, keeps, "choose another target, or keep = \"current\""),
         // Tables keep current rows.
         (Lack::ChangingRows, true, "choose a target in which rows can be changed"),

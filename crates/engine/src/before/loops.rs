@@ -15,7 +15,7 @@ pub(crate) async fn refuse_loops(context: &Context, planned: &Plan, found: &[Sou
     let one_file =
         from.host.is_empty() && real(&from.database).is_some_and(|f| Some(f) == real(&to.database));
     let fold = |name: &str| pipeline.target.dialect().fold(name);
-    let own = |t: &&TablePlan| one_file && fold(&t.table().name) == fold(&t.target);
+    let own = |t: &&TablePlan| one_file && fold(&t.table().name) == fold(t.stands_in());
     if let Some(table) = planned.tables.iter().find(own) {
         return Err(EngineError::OwnTarget { table: table.table().to_string() });
     }
@@ -33,10 +33,10 @@ pub(crate) async fn refuse_loops(context: &Context, planned: &Plan, found: &[Sou
     }
     for table in &planned.tables {
         let way = (place_of(&here, &table.table().to_string()), pipeline.name.clone());
-        ways.insert(place_of(&to, &table.target), way);
+        ways.insert(place_of(&to, table.stands_in()), way);
     }
     for table in &planned.tables {
-        let (start, target) = (place_of(&here, &table.table().to_string()), place_of(&to, &table.target));
+        let (start, target) = (place_of(&here, &table.table().to_string()), place_of(&to, table.stands_in()));
         if start == target {
             return Err(EngineError::OwnTarget { table: table.table().to_string() });
         }

@@ -132,7 +132,10 @@ fn policy(pipeline: &Pipeline, record: &DriftRecord) -> String {
 pub async fn drift_of(pipeline: &Pipeline, id: u64) -> Result<ShownDrift> {
     let found = drift(pipeline, None).await?.into_iter().find(|seen| seen.id == id);
     let seen = found.ok_or_else(|| EngineError::UnknownDrift { id, pipeline: pipeline.name.clone() })?;
-    let views = if seen.waits() { pipeline.target.views(&seen.target).await? } else { Vec::new() };
+    let stored = pipeline.target.tables(&pipeline.name).await?;
+    let plan = stored.iter().map(|stored| &stored.plan).find(|plan| plan.target == seen.target);
+    let table = plan.map_or(seen.target.as_str(), |plan| plan.stands_in());
+    let views = if seen.waits() { pipeline.target.views(table).await? } else { Vec::new() };
     Ok(ShownDrift { seen, views })
 }
 

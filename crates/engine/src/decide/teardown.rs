@@ -47,8 +47,11 @@ pub async fn let_go(
     events: &Events,
 ) -> Result<Vec<Step>> {
     let stored = pipeline.target.tables(&pipeline.name).await?;
-    let chosen: Vec<&StoredTable> =
-        tables.iter().map(|t| find_table(pipeline, &stored, t)).collect::<Result<_>>()?;
+    for table in tables {
+        find_table(pipeline, &stored, table)?;
+    }
+    let is_meant = |s: &&StoredTable| tables.iter().any(|table| s.plan.goes_by(table));
+    let chosen: Vec<&StoredTable> = stored.iter().filter(is_meant).collect();
     let plan = plan_pipeline(pipeline, &pipeline.source.discover().await?)?;
     let picked = |s: &&&StoredTable| plan.tables.iter().any(|t| t.table() == s.plan.table());
     if let Some(picked) = chosen.iter().find(picked) {

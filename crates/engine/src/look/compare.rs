@@ -48,7 +48,7 @@ impl Compare<'_> {
         let rows = counts.source_rows + counts.target_rows;
         Ok(TableVerdict {
             table: self.plan.table().to_string(),
-            target: self.plan.target.clone(),
+            target: self.plan.stands_in().into(),
             agrees: counts.agree(),
             not_compared: None,
             counts,

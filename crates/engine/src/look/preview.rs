@@ -35,7 +35,7 @@ fn preview_of(plan: &TablePlan, looked: &LookedRows) -> Preview {
     };
     Preview {
         table: plan.table().to_string(),
-        target: plan.target.clone(),
+        target: plan.stands_in().into(),
         columns: plan.columns.iter().map(|c| c.name.clone()).collect(),
         rows: (0..looked.rows.num_rows())
             .map(|row| (0..plan.columns.len()).map(|column| cell(row, column)).collect())

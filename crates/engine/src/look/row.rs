@@ -6,6 +6,7 @@ use crate::pipeline::error::{EngineError, Result};
 use crate::pipeline::mappers::Mappers;
 use crate::pipeline::select::find_table;
 use chrono::{DateTime, Utc};
+use moorage_adapter::StoredTable;
 use moorage_core::Position;
 use moorage_core::checkpoint::stored::Checkpoint;
 use moorage_core::compare::rows::LookedRows;
@@ -84,7 +85,30 @@ async fn row_of(
     structures: &mut Structures,
 ) -> Result<RowView> {
     let stored = pipeline.target.tables(&pipeline.name).await?;
-    let stored = find_table(pipeline, &stored, table)?;
+    let first = find_table(pipeline, &stored, table)?;
+    // Of several that stand together one may have it.
+    let others = stored.iter().filter(|s| s.plan.target != first.plan.target && s.plan.goes_by(table));
+    let is_one = first.plan.table().to_string() == table;
+    let mut found = None;
+    for stored in std::iter::once(first).chain(others.filter(|_| !is_one)) {
+        let view = row_in(pipeline, stored, key, structures).await?;
+        let has_it = view.in_source || view.in_target;
+        if has_it || found.is_none() {
+            found = Some(view);
+        }
+        if has_it {
+            break;
+        }
+    }
+    found.ok_or_else(|| EngineError::NeverRun { pipeline: pipeline.name.clone() })
+}
+
+async fn row_in(
+    pipeline: &Pipeline,
+    stored: &StoredTable,
+    key: &[String],
+    structures: &mut Structures,
+) -> Result<RowView> {
     let plan = stored.plan.clone();
     let names = plan.schema.key_names();
     let key = match key {
@@ -111,7 +135,10 @@ async fn row_of(
     };
     let never = || EngineError::NeverRun { pipeline: pipeline.name.clone() };
     let mut look = pipeline.target.look(&pipeline.name).await?.ok_or_else(never)?;
-    let rows = look.row(&plan, &key).await?;
+    // Where a row came from is no part of the key that people know.
+    let from = plan.member().filter(|(column, _)| plan.mapped.key_names().contains(column));
+    let full_key: Vec<String> = key.iter().cloned().chain(from.map(|(_, from)| from.to_string())).collect();
+    let rows = look.row(&plan, &full_key).await?;
     let target = OnOneSide { plan, rows, filtered: false };
     let checkpoint = look.checkpoint().cloned();
     Ok(view(key, source.as_ref(), &target, structure, checkpoint))
@@ -163,7 +190,7 @@ fn view(
     let alike = in_source == target.is_there() && (!in_source || columns.iter().all(|c| c.same));
     RowView {
         table: plan.table().to_string(),
-        target: plan.target.clone(),
+        target: plan.stands_in().into(),
         key: plan.schema.key_names().into_iter().map(str::to_string).zip(key).collect(),
         in_source,
         in_target: target.is_there(),

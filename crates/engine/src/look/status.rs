@@ -13,6 +13,7 @@ use moorage_adapter::{MemoKind, StoredTable, TableState, Waiting};
 use moorage_core::change::counters::Operations;
 use moorage_core::checkpoint::stored::Stage;
 use moorage_core::drift::record::{DriftRecord, DriftState};
+use moorage_core::plan::table::TablePlan;
 use moorage_core::watch::meter::TableTotals;
 use moorage_monitor::{RunRecord, StateStore};
 use serde::Serialize;
@@ -83,7 +84,7 @@ pub async fn status(pipeline: &Pipeline, counting: Counting) -> Result<PipelineS
             TableState::Held => Some(held_status(pipeline, &records, &stored.plan.target).await?),
             _ => None,
         };
-        let rows = counts.of(&stored.plan.target).await?;
+        let rows = counts.of(&stored.plan).await?;
         let table = table_status(pipeline, remembered, stored)?;
         let lag_us = totals.get(&table.table).filter(|t| t.committed_at.is_some()).map(|t| t.lag_us);
         let catching_up = table.state == TableState::Live && behind.is_catching_up();
@@ -147,8 +148,8 @@ impl<'a> Counts<'a> {
     }
 
     /// The rows of a target table; none if there is no time. What is broken off is given up by the target by itself.
-    async fn of(&self, table: &str) -> Result<Option<u64>> {
-        let count = self.pipeline.target.count(table);
+    async fn of(&self, plan: &TablePlan) -> Result<Option<u64>> {
+        let count = self.pipeline.target.count(plan);
         match self.counting {
             Counting::No => Ok(None),
             Counting::Exactly => Ok(Some(count.await?)),
@@ -180,7 +181,7 @@ fn table_status(
         catching_up: false,
         lag_us: None,
         table,
-        target: stored.plan.target,
+        target: stored.plan.stands_in().into(),
         state: stored.state,
         snapshot_rows: stored.snapshot_rows,
         changes: stored.counters,

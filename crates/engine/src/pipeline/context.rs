@@ -10,6 +10,7 @@ use moorage_core::TableName;
 use moorage_core::checkpoint::stored::Checkpoint;
 use moorage_core::drift::held::Held;
 use moorage_core::drift::record::DriftRecord;
+use moorage_core::model::described::NamedTable;
 use moorage_core::model::drift::DriftPolicy;
 use moorage_core::plan::table::TablePlan;
 use std::collections::{HashMap, HashSet};
@@ -134,7 +135,7 @@ pub(crate) struct Following {
     /// Target tables of which something is kept although they are not held any more: they were read again since.
     pub(crate) held_before: Vec<String>,
     /// The names of all tables that were in the source.
-    pub(crate) found: Vec<TableName>,
+    pub(crate) found: Vec<NamedTable>,
     /// Those among them that are picked and cannot be carried.
     pub(crate) refused: Vec<TableName>,
     /// Held tables among `plans` that are not in the source any more: nothing of them comes.

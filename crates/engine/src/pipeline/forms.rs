@@ -35,6 +35,14 @@ impl WithForms {
         Arc::new(Self(target))
     }
 
+    /// Whether there is nothing of a form in the target yet.
+    async fn is_missing(&self, pipeline: &str, form: &TablePlan) -> Result<bool> {
+        if form.gathered.is_some() {
+            return Ok(self.0.tables(pipeline).await?.iter().all(|stored| stored.plan.target != form.target));
+        }
+        Ok(self.0.columns(&form.target).await?.is_empty())
+    }
+
     /// The names of these tables with those of their other forms.
     async fn with_forms(&self, pipeline: &str, tables: &[String]) -> Result<Vec<String>> {
         let mut all = tables.to_vec();
@@ -110,8 +118,8 @@ impl InspectTarget for WithForms {
         self.0.views(table).await
     }
 
-    async fn count(&self, table: &str) -> Result<u64> {
-        self.0.count(table).await
+    async fn count(&self, plan: &TablePlan) -> Result<u64> {
+        self.0.count(plan).await
     }
 }
 
@@ -223,7 +231,7 @@ impl LoadTarget for WithForms {
     async fn create_again(&self, pipeline: &str, plan: &TablePlan) -> Result<()> {
         for form in forms(plan) {
             // One that has come to the project file since.
-            if form.beside.is_some() && self.0.columns(&form.target).await?.is_empty() {
+            if form.beside.is_some() && self.is_missing(pipeline, form).await? {
                 self.0.create(pipeline, form).await?;
             }
             self.0.create_again(pipeline, form).await?;

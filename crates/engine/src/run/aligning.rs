@@ -5,6 +5,7 @@ use crate::pipeline::context::Context;
 use crate::pipeline::error::Result;
 use crate::run::came_and_went::is_new;
 use moorage_adapter::{AdapterError, CapturePlan, Event, StoredTable};
+use moorage_core::TableName;
 use moorage_core::plan::make::Plan;
 use moorage_core::plan::table::TablePlan;
 use std::sync::PoisonError;
@@ -65,8 +66,22 @@ pub(crate) async fn read_again_what_was_interrupted(
     Ok(())
 }
 
+/// Whoever set up from a table that is gone by now, or is called otherwise, sets up anew.
+///
+/// # Errors
+/// `Gone` for the first of them; or if the source cannot be asked.
+pub(crate) async fn refuse_vanished(context: &Context, tables: &[TableName]) -> Result<()> {
+    let now = context.pipeline.source.table_names().await?;
+    let is_gone = |table: &&TableName| now.iter().all(|there| there.name != **table);
+    match tables.iter().find(is_gone) {
+        Some(table) => Err(AdapterError::Gone { table: table.clone() }.into()),
+        None => Ok(()),
+    }
+}
+
 async fn read_again(context: &Context, plan: &TablePlan) -> Result<()> {
     let pipeline = &context.pipeline;
+    refuse_vanished(context, std::slice::from_ref(plan.table())).await?;
     pipeline.target.forget(&pipeline.name, std::slice::from_ref(&plan.target), false).await?;
     let message = format!(
         "{}: what captures its changes was altered by someone, so some may have been missed: it is read again",

@@ -205,12 +205,17 @@ pub(crate) fn left_orphans(
 pub(crate) async fn refuse_drift(
     context: &Context,
     capture: &CapturePlan,
-    planned: &Plan,
+    (found, planned): (&[SourceTable], &Plan),
     stored: &[StoredTable],
 ) -> Result<Vec<TableName>> {
     let pipeline = &context.pipeline;
     let mut remapped = Vec::new();
     let known: Vec<&StoredTable> = stored.iter().filter(|s| s.state != TableState::Gone).collect();
+    let (elsewhere, known): (Vec<_>, Vec<_>) =
+        known.into_iter().partition(|s| stands_elsewhere(pipeline, found, &s.plan));
+    for stored in elsewhere {
+        left_root(context, &stored.plan).await?;
+    }
     let (unread, live): (Vec<_>, Vec<_>) = known.into_iter().partition(|s| s.state.is_unread());
     let plans: Vec<TablePlan> = live.iter().map(|s| s.plan.clone()).collect();
     let mut drifted = pipeline.source.drifted(capture, &plans).await?;
@@ -230,6 +235,12 @@ pub(crate) async fn refuse_drift(
             || planned.refused.iter().any(|r| r.table == *plan.table())
     };
     for stored in unread.into_iter().filter(|s| !is_picked(&s.plan)) {
+        // What was read of it by now stands among the rows of others.
+        if stored.plan.gathered.is_some() {
+            let targets = std::slice::from_ref(&stored.plan.target);
+            let _steps = pipeline.target.let_go(&pipeline.name, targets, true).await?;
+            continue;
+        }
         let why =
             "the project file does not pick it any more, or has it go to another target table; or it is gone";
         leave(context, &stored.plan, why).await?;
@@ -299,16 +310,52 @@ fn is_followed_otherwise(pipeline: &Pipeline, now: &TablePlan, stored: &StoredTa
 
 /// Whether a table is another one of the same name, which is read in the place of the one that is gone.
 fn is_another(pipeline: &Pipeline, now: &TablePlan, stored: &StoredTable) -> bool {
-    let policies = pipeline.config.picker().rule(now.table()).drift;
+    let policies = pipeline.config.picker().rule_within(now.table(), now.root()).drift;
     let reads = policies.of(DriftKind::TableMadeAgain) == DriftPolicy::Reread;
     reads && now.source_id != stored.plan.source_id && now.target == stored.plan.target
+}
+
+/// Whether a table that stands among the rows of a partitioned one is no part of it any more, or has become one.
+fn stands_elsewhere(pipeline: &Pipeline, found: &[SourceTable], plan: &TablePlan) -> bool {
+    let table = found.iter().find(|t| t.id != 0 && t.id == plan.source_id);
+    let picker = pipeline.config.picker();
+    table.is_some_and(|table| picker.part_of(table).map(|part| &part.root) != plan.root())
+}
+
+/// A partition was detached, or a table that was carried alone was attached: what it has where it was follows it, or stays. Where it
+/// is now, it is read.
+async fn left_root(context: &Context, plan: &TablePlan) -> Result<()> {
+    let pipeline = &context.pipeline;
+    let what = match plan.root() {
+        Some(root) => format!("it is no partition of {root} any more"),
+        None => "it has become a partition".to_string(),
+    };
+    if policy_of_gone(pipeline, plan) != DriftPolicy::Follow {
+        context.note(DriftKind::TableDropped, plan, &what, DriftState::Left);
+        return leave(context, plan, &what).await;
+    }
+    let targets = std::slice::from_ref(&plan.target);
+    let steps = pipeline.target.let_go(&pipeline.name, targets, true).await?;
+    context.note(DriftKind::TableDropped, plan, &what, DriftState::Followed);
+    let done = steps.iter().map(|step| format!("{}: {}", step.what, step.outcome));
+    let done = done.collect::<Vec<_>>().join(", ");
+    context.say(Event::StructureChanged { table: plan.table().to_string(), what, done });
+    Ok(())
+}
+
+/// What becomes of what a table has in the target that is gone.
+fn policy_of_gone(pipeline: &Pipeline, plan: &TablePlan) -> DriftPolicy {
+    let policies = pipeline.config.picker().rule_within(plan.table(), plan.root()).drift;
+    match plan.root() {
+        Some(_) => policies.of_partition(DriftKind::TableDropped),
+        None => policies.of(DriftKind::TableDropped),
+    }
 }
 
 /// A table is not in the source any more.
 async fn dropped(context: &Context, plan: &TablePlan) -> Result<()> {
     let pipeline = &context.pipeline;
-    let policies = pipeline.config.picker().rule(plan.table()).drift;
-    match policies.of(DriftKind::TableDropped) {
+    match policy_of_gone(pipeline, plan) {
         DriftPolicy::Stop => {
             context.note(DriftKind::TableDropped, plan, GONE, DriftState::Stopped);
             Err(AdapterError::Drift { table: plan.table().clone(), what: GONE.into() }.into())
@@ -317,7 +364,7 @@ async fn dropped(context: &Context, plan: &TablePlan) -> Result<()> {
             let targets = std::slice::from_ref(&plan.target);
             let steps = pipeline.target.let_go(&pipeline.name, targets, true).await?;
             context.note(DriftKind::TableDropped, plan, GONE, DriftState::Followed);
-            let done = steps.iter().map(|step| format!("target {}: {}", step.what, step.outcome));
+            let done = steps.iter().map(|step| format!("{}: {}", step.what, step.outcome));
             let done = done.collect::<Vec<_>>().join(", ");
             context.say(Event::StructureChanged { table: plan.table().to_string(), what: GONE.into(), done });
             Ok(())

@@ -3,6 +3,7 @@
 use crate::pipeline::context::Context;
 use crate::run::names::{Follower, Names};
 use moorage_adapter::{AdapterError, CapturePlan, GONE, Head, Source};
+use moorage_core::model::described::NamedTable;
 use moorage_core::plan::table::TablePlan;
 use moorage_core::{Position, TableName};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -26,7 +27,7 @@ pub(crate) struct LookAt {
     /// For each table what captured its changes when following began.
     pub(crate) captured_by: Vec<Option<String>>,
     /// The names of all tables that there were.
-    pub(crate) found: Vec<TableName>,
+    pub(crate) found: Vec<NamedTable>,
     /// Those among them that could not be carried.
     pub(crate) refused: Vec<TableName>,
 }
@@ -77,7 +78,7 @@ impl Looks {
                 let by =
                     Follower { pipeline: &pipeline, events: &events, capture: &at.capture, plans: &at.plans };
                 let is_round = is_due && (round + 1).is_multiple_of(CATALOGUE_EVERY);
-                let appeared = names.appeared(&by, is_round).await;
+                let appeared = names.looked_at(&by, is_round).await;
                 if !is_due && matches!(&appeared, Ok(None) | Err(_)) {
                     continue;
                 }
@@ -88,8 +89,8 @@ impl Looks {
                 let merged_to = merged_to.lock().unwrap_or_else(PoisonError::into_inner).clone();
                 let look = look(pipeline.source.as_ref(), &at, is_round).await;
                 let look = look.and_then(|mut look| {
-                    let table = appeared?;
-                    look.found = look.found.or(table.map(|table| AdapterError::Appeared { table }));
+                    let table: Option<AdapterError> = appeared?;
+                    look.found = look.found.or(table);
                     Ok(look)
                 });
                 match look.and_then(|look| look.not_before(merged_to)) {
@@ -136,11 +137,7 @@ async fn look(source: &dyn Source, at: &LookAt, catalogue: bool) -> moorage_adap
     let mut found = drifted.map(|(schema, what)| {
         let table = schema.table.clone();
         // Setting up anew leaves such a table behind, and the others go on.
-        if what == GONE {
-            AdapterError::Gap { table, why: what }
-        } else {
-            AdapterError::Drift { table, what }
-        }
+        if what == GONE { AdapterError::Gone { table } } else { AdapterError::Drift { table, what } }
     });
     if let Some(gap) = missed(source, at).await? {
         found.get_or_insert(gap);

@@ -1,15 +1,15 @@
 //! Which tables there are while a pipeline follows its own: one that is made and is picked joins, or it is said why not.
 
-use crate::before::draft::plan_pipeline;
+use crate::before::draft::{discover, plan_pipeline};
 use crate::before::known::refuse_taken;
 use crate::pipeline::ends::Pipeline;
 use crate::run::came_and_went::{is_of_interest, joins};
-use moorage_adapter::{CapturePlan, Event, Events, Result};
+use moorage_adapter::{AdapterError, CapturePlan, Event, Events, Result};
 use moorage_core::TableName;
-use moorage_core::model::described::SourceTable;
+use moorage_core::model::described::{NamedTable, SourceTable};
 use moorage_core::plan::make::{Plan, Refused};
 use moorage_core::plan::table::TablePlan;
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::time::Duration;
 use tokio::task::JoinHandle;
 
@@ -22,9 +22,9 @@ pub(crate) struct Follower<'a> {
     pub(crate) plans: &'a [TablePlan],
 }
 
-/// The names that are known.
+/// The tables that are known, with those that they are partitions of.
 pub(crate) struct Names {
-    known: HashSet<TableName>,
+    known: HashMap<TableName, Option<TableName>>,
     /// Those among them that cannot be carried, which may change: rights are granted later.
     refused: HashSet<TableName>,
     /// One that is made ready to be captured, which may have to wait for those who write to it.
@@ -36,37 +36,51 @@ const PATIENCE: Duration = Duration::from_secs(1);
 
 impl Names {
     /// All that there were, and those among them that were picked and could not be carried.
-    pub(crate) fn new(known: &[TableName], refused: &[TableName]) -> Self {
+    pub(crate) fn new(known: &[NamedTable], refused: &[TableName]) -> Self {
         Self {
-            known: known.iter().cloned().collect(),
+            known: known.iter().map(|table| (table.name.clone(), table.root.clone())).collect(),
             refused: refused.iter().cloned().collect(),
             readying: None,
         }
     }
 
-    /// A table that was made since and that joins, if there is one. Those that were refused are looked at `again` if that is
-    /// asked for.
-    pub(crate) async fn appeared(&mut self, by: &Follower<'_>, again: bool) -> Result<Option<TableName>> {
+    /// What there is to set up anew for: `Appeared` for a table that was made since and that joins, `Moved` for one that was attached
+    /// or detached. Those that were refused are looked at `again` if that is asked for.
+    pub(crate) async fn looked_at(&mut self, by: &Follower<'_>, again: bool) -> Result<Option<AdapterError>> {
+        let now = by.pipeline.source.table_names().await?;
+        if let Some(table) = self.moved(by, &now) {
+            return Ok(Some(AdapterError::Moved { table }));
+        }
+        let appeared = self.appeared(by, now, again).await?;
+        Ok(appeared.map(|table| AdapterError::Appeared { table }))
+    }
+
+    async fn appeared(
+        &mut self,
+        by: &Follower<'_>,
+        now: Vec<NamedTable>,
+        again: bool,
+    ) -> Result<Option<TableName>> {
         let Follower { pipeline, events, plans, .. } = *by;
         if self.readying.is_some() {
             return Ok(self.ready().await);
         }
-        let now = pipeline.source.table_names().await?;
-        let new: HashSet<TableName> = now.iter().filter(|name| !self.known.contains(name)).cloned().collect();
+        let is_new = |table: &&NamedTable| !self.known.contains_key(&table.name);
+        let new: HashSet<TableName> = now.iter().filter(is_new).map(|table| table.name.clone()).collect();
         let looks_again = again && !self.refused.is_empty();
         if new.is_empty() && !looks_again {
             return Ok(None);
         }
-        let mut found = pipeline.source.discover().await?;
+        let mut found = discover_for(pipeline).await?;
         let mut planned = plan_pipeline(pipeline, &found);
         if let Ok(refuses) = &planned
             && by.is_let_in(refuses, &found, &new).await?
         {
-            found = pipeline.source.discover().await?;
+            found = discover_for(pipeline).await?;
             planned = plan_pipeline(pipeline, &found);
         }
         // What could not be asked until here is asked again.
-        self.known.extend(now);
+        self.known.extend(now.into_iter().map(|table| (table.name, table.root)));
         // What is in the way of planning is told by whoever sets up.
         let Ok(mut planned) = planned else { return Ok(None) };
         // One that was made again comes in the place of the one that is gone; whoever sets up anew sees to it.
@@ -110,6 +124,23 @@ impl Names {
         });
         self.readying = Some((name, readying));
         Ok(self.ready().await)
+    }
+
+    /// A followed table that was attached to a partitioned one, or detached, where that matters.
+    fn moved(&mut self, by: &Follower<'_>, now: &[NamedTable]) -> Option<TableName> {
+        let known = &mut self.known;
+        let of_other_root =
+            now.iter().filter(|table| known.get(&table.name).is_some_and(|before| *before != table.root));
+        let moved: Vec<&NamedTable> = of_other_root.collect();
+        for table in &moved {
+            known.insert(table.name.clone(), table.root.clone());
+        }
+        let picker = by.pipeline.config.picker();
+        let matters = |table: &&NamedTable| {
+            by.plans.iter().any(|plan| *plan.table() == table.name)
+                || table.root.as_ref().is_some_and(|root| picker.takes_together(root))
+        };
+        moved.into_iter().find(matters).map(|table| table.name.clone())
     }
 
     /// The table that was made ready, once it is.
@@ -157,4 +188,12 @@ pub(crate) fn refused_by_source<'a>(
 ) -> impl Iterator<Item = &'a TableName> {
     let is_refused = |name: &TableName| found.iter().any(|t| t.name == *name && t.refused.is_some());
     planned.refused.iter().map(|refused| &refused.table).filter(move |name| is_refused(name))
+}
+
+/// What is in the source. What the target does not tell of is met by whoever sets up.
+async fn discover_for(pipeline: &Pipeline) -> Result<Vec<SourceTable>> {
+    match discover(pipeline).await {
+        Ok(found) => Ok(found),
+        Err(_) => pipeline.source.discover().await,
+    }
 }

@@ -122,6 +122,9 @@ async fn carry_out(context: &Context) -> Result<Outcome> {
             }
             continue;
         }
+        if let EngineError::Adapter(AdapterError::Moved { .. }) = &error {
+            continue;
+        }
         if let EngineError::InTheWay { table, reason } = &error {
             // Once: then it is held, and altered no more before someone decides.
             let mut known = context.in_the_way.lock().unwrap_or_else(PoisonError::into_inner);

@@ -4,7 +4,7 @@
 //! that a set-up begins; make the capture point in the source; note its position; make tables; read what
 //! is missing. A crash after any step leaves a state that the next run recognises.
 
-use crate::before::draft::plan_pipeline;
+use crate::before::draft::{discover, plan_pipeline};
 use crate::before::history::look_once;
 use crate::before::known::{keep_on, unmatched};
 use crate::before::lacks;
@@ -12,7 +12,9 @@ use crate::before::loops::refuse_loops;
 use crate::pipeline::context::{Context, Following, Start};
 use crate::pipeline::error::{EngineError, Result};
 use crate::pipeline::turn;
-use crate::run::aligning::{adopt, align, read_again_what_was_interrupted, read_again_what_was_missed};
+use crate::run::aligning::{
+    adopt, align, read_again_what_was_interrupted, read_again_what_was_missed, refuse_vanished,
+};
 use crate::run::came_and_went::{
     decided, is_new, is_of_interest, is_offer, leave_out_new, left_orphans, offered, refuse_drift,
     write_down, write_down_the_stop,
@@ -30,6 +32,7 @@ use moorage_core::checkpoint::decide::{Decision, Refusal};
 use moorage_core::checkpoint::stored::{Checkpoint, Stage};
 use moorage_core::drift::held::{Held, HeldChange};
 use moorage_core::drift::record::{DriftRecord, DriftState};
+use moorage_core::model::described::NamedTable;
 use moorage_core::model::described::SourceTable;
 use moorage_core::model::drift::DriftKind;
 use moorage_core::model::name::TableName;
@@ -55,8 +58,22 @@ pub(crate) enum Ready {
 const HELD_PATIENCE: Duration = Duration::from_secs(5);
 
 pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
+    let found = discover(&context.pipeline).await?;
+    let picker = context.pipeline.config.picker();
+    let picked: Vec<TableName> =
+        found.iter().filter(|table| picker.takes(table)).map(|table| table.name.clone()).collect();
+    match prepare_of(context, found).await {
+        // What was there when it began may have gone meanwhile, and failed at that.
+        Err(error) if !error.is_transient() => {
+            Err(refuse_vanished(context, &picked).await.err().unwrap_or(error))
+        }
+        ready => ready,
+    }
+}
+
+/// The same of tables that there were when it began.
+async fn prepare_of(context: &Context, found: Vec<SourceTable>) -> Result<Ready> {
     let pipeline = &context.pipeline;
-    let found = pipeline.source.discover().await?;
     let planned = plan_pipeline(pipeline, &found)?;
     let say_left_out = |planned: &Plan| {
         for Refused { table, reason } in &planned.refused {
@@ -99,7 +116,7 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
             orphans = left_orphans(context, &found, &planned, &stored);
             let is_orphan = |s: &StoredTable| orphans.iter().any(|plan| plan.target == s.plan.target);
             let others: Vec<StoredTable> = stored.iter().filter(|s| !is_orphan(s)).cloned().collect();
-            remapped = match refuse_drift(context, &capture, &planned, &others).await {
+            remapped = match refuse_drift(context, &capture, (&found, &planned), &others).await {
                 Ok(remapped) => remapped,
                 Err(error) => {
                     write_down_the_stop(context, &checkpoint, next_of(&records)).await;
@@ -155,7 +172,7 @@ pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
     held_before.dedup();
     let refused = planned.refused.into_iter().map(|refused| refused.table).collect();
     let orphans = orphans.iter().map(|plan| plan.table().clone()).collect();
-    let found = found.into_iter().map(|table| table.name).collect();
+    let found = found.into_iter().map(|table| NamedTable::of(&table)).collect();
     let following = Following {
         unread: beside.iter().map(|table| table.table().clone()).collect(),
         as_they_are,
@@ -264,7 +281,7 @@ async fn let_in(
     if let_in.is_empty() {
         return Ok((found, planned));
     }
-    let found = pipeline.source.discover().await?;
+    let found = discover(pipeline).await?;
     let planned = plan_pipeline(pipeline, &found)?;
     lacks::refuse(pipeline, &planned)?;
     refuse_loops(context, &planned, &found).await?;
@@ -395,7 +412,7 @@ async fn beside(
     }
     let (mut beside, mut before) = (Vec::new(), Vec::new());
     for table in missing {
-        let is_ours = match pipeline.target.describe(&table.target).await? {
+        let is_ours = match pipeline.target.describe(table.stands_in()).await? {
             None => true,
             Some(there) => there.owner.as_ref() == Some(&pipeline.name) && table.existing_rows.is_none(),
         };
@@ -415,7 +432,7 @@ async fn load(
     let pipeline = &context.pipeline;
     let mut hidden = Vec::with_capacity(tables.len());
     for table in tables {
-        let before = pipeline.target.describe(&table.target).await?;
+        let before = pipeline.target.describe(table.stands_in()).await?;
         hidden.push(before.is_some_and(|t| t.rows > 0 && t.owner.is_some()));
         pipeline.target.create(&pipeline.name, table).await?;
     }

@@ -7,12 +7,15 @@ use crate::wire::types::{CatalogType, logical};
 use crate::wire::written::{WRITTEN, WRITTEN_END};
 use moorage_adapter::{GONE, Result};
 use moorage_core::checkpoint::stored::Checkpoint;
-use moorage_core::model::described::{LogIdentity, SourceColumn, SourceTable, TableKind, place_of};
+use moorage_core::model::described::{
+    LogIdentity, NamedTable, SourceColumn, SourceTable, TableKind, place_of,
+};
 use moorage_core::model::finding::{Fix, Reason};
+use moorage_core::model::gathered::PartOf;
 use moorage_core::model::sql::quote_ident;
 use moorage_core::plan::table::TablePlan;
 use moorage_core::{Column, TableName, TableSchema};
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 use tokio_postgres::Row;
 
@@ -27,7 +30,8 @@ SELECT c.oid, n.nspname::text, c.relname::text, c.relpersistence::text, c.relrep
        CASE WHEN has_schema_privilege(n.oid, 'USAGE') THEN row_security_active(c.oid) ELSE false END,
        (SELECT format('%s.%s', pn.nspname, p.relname) FROM pg_inherits i JOIN pg_class p ON p.oid = i.inhparent
           JOIN pg_namespace pn ON pn.oid = p.relnamespace WHERE i.inhrelid = c.oid AND c.relispartition),
-       quote_ident(current_user), obj_description(c.oid, 'pg_class'), c.relfilenode, c.relnatts::int4
+       quote_ident(current_user), obj_description(c.oid, 'pg_class'), c.relfilenode, c.relnatts::int4,
+       CASE WHEN c.relispartition THEN pg_partition_root(c.oid)::oid END
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE c.relkind IN ('r', 'p', 'f', 'v', 'm') AND n.nspname <> 'information_schema'
   AND (n.nspname !~ '^pg_' OR c.relpersistence = 't') AND n.nspname !~ '^pg_toast'
@@ -119,12 +123,20 @@ pub(crate) async fn discover(session: &Session, by: IdentityBy) -> Result<Vec<So
 }
 
 /// Their names.
-pub(crate) async fn table_names(session: &Session) -> Result<Vec<TableName>> {
-    let sql = "SELECT n.nspname::text, c.relname::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+pub(crate) async fn table_names(session: &Session) -> Result<Vec<NamedTable>> {
+    let sql = "SELECT n.nspname::text, c.relname::text, rn.nspname::text, r.relname::text
+               FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+               LEFT JOIN pg_class r ON c.relispartition AND r.oid = pg_partition_root(c.oid)
+               LEFT JOIN pg_namespace rn ON rn.oid = r.relnamespace
                WHERE c.relkind IN ('r', 'p') AND c.relpersistence <> 't' AND n.nspname <> 'information_schema' AND n.nspname !~ '^pg_'
                  AND c.relname !~ '^moorage_' AND n.nspname !~ '^moorage_'";
     let rows = session.rows("reading the names of tables", sql, &[]).await?;
-    Ok(rows.iter().map(|r| TableName::new(r.get::<_, String>(0), r.get::<_, String>(1))).collect())
+    let named = |row: &Row, at: usize| {
+        let (schema, name): (Option<String>, Option<String>) = (row.get(at), row.get(at + 1));
+        Some(TableName::new(schema?, name?))
+    };
+    let table = |row: &Row| Some(NamedTable { name: named(row, 0)?, root: named(row, 2) });
+    Ok(rows.iter().filter_map(table).collect())
 }
 
 /// The same with their states.
@@ -153,6 +165,11 @@ pub(crate) async fn describe(session: &Session, by: IdentityBy) -> Result<Vec<De
             Index { primary: row.get(1), identity: row.get(2), immediate: row.get(3), columns: row.get(4) };
         indexes.entry(row.get(0)).or_default().push(index);
     }
+    let is_primary = |(id, of): (&u32, &Vec<Index>)| {
+        let primary = of.iter().find(|index| index.primary && index.immediate)?;
+        Some((*id, primary.columns.iter().cloned().collect()))
+    };
+    let primary_keys: HashMap<u32, HashSet<String>> = indexes.iter().filter_map(is_primary).collect();
     let written = written_by_pipelines(session).await?;
     let tables = session.rows("reading the list of tables", TABLES, &[]).await?;
     let table = |row: &Row| {
@@ -175,7 +192,23 @@ pub(crate) async fn describe(session: &Session, by: IdentityBy) -> Result<Vec<De
         table.state = state.text();
         Described { table, state, given }
     };
-    Ok(tables.iter().map(table).collect())
+    let mut described: Vec<Described> = tables.iter().map(table).collect();
+    let names: HashMap<u64, TableName> =
+        described.iter().map(|d| (d.table.id, d.table.name.clone())).collect();
+    for (described, row) in described.iter_mut().zip(&tables) {
+        let Some(root) = row.get::<_, Option<u32>>(15) else { continue };
+        let key: Option<HashSet<String>> = match &described.table.identity {
+            LogIdentity::Key(key) | LogIdentity::Full { key: Some(key) } => {
+                Some(key.iter().cloned().collect())
+            }
+            LogIdentity::Full { key: None } | LogIdentity::None(_) => None,
+        };
+        // A key of a partitioned table holds in all partitions together (PostgreSQL manual, section 5.12.2.3).
+        let is_keyed = key.is_some() && key.as_ref() == primary_keys.get(&root);
+        described.table.part_of =
+            names.get(&u64::from(root)).map(|root| PartOf { root: root.clone(), is_keyed, apart: false });
+    }
+    Ok(described)
 }
 
 /// The tables that pipelines write here, as far as the user may know: pipeline and origin.
@@ -187,7 +220,7 @@ async fn written_by_pipelines(session: &Session) -> Result<HashMap<String, (Stri
     if !session.one("looking for pipelines that write here", sql, &[]).await?.get::<_, bool>(0) {
         return Ok(HashMap::new());
     }
-    let sql = "SELECT t.target, t.pipeline, t.source_table, c.checkpoint FROM moorage_state.tables t
+    let sql = "SELECT coalesce(t.plan::json #>> '{gathered,into}', t.target), t.pipeline, t.source_table, c.checkpoint FROM moorage_state.tables t
                LEFT JOIN moorage_state.checkpoints c USING (pipeline)";
     let rows = session.rows("looking for pipelines that write here", sql, &[]).await?;
     let origin = |row: &Row| {
@@ -294,6 +327,7 @@ fn source_table(row: &Row, columns: Vec<SourceColumn>, indexes: &[Index], by: Id
         state: String::new(),
         comment: None,
         note: row.get::<_, Option<String>>(10).map(|root| format!("partition of {root}")),
+        part_of: None,
     }
 }
 

@@ -37,6 +37,7 @@ use moorage_adapter::{
 };
 use moorage_core::change::kind::Transaction;
 use moorage_core::checkpoint::stored::Checkpoint;
+use moorage_core::model::described::NamedTable;
 use moorage_core::model::described::SourceTable;
 use moorage_core::model::finding::Finding;
 use moorage_core::model::sql::quote_ident;
@@ -120,7 +121,7 @@ impl InspectSource for PostgresSource {
         catalog::discover(&self.session().await?, IdentityBy::Log).await
     }
 
-    async fn table_names(&self) -> Result<Vec<TableName>> {
+    async fn table_names(&self) -> Result<Vec<NamedTable>> {
         catalog::table_names(&self.session().await?).await
     }
 

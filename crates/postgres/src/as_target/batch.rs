@@ -7,6 +7,7 @@ use super::alter;
 use super::beside::{self, Replaced};
 use super::careful::{self, Part};
 use super::form::{Form, Found, References, find};
+use super::index::build_index;
 use super::rejects;
 use super::turn::{self, Mine};
 use crate::as_target::deferred::check_deferred;
@@ -50,7 +51,7 @@ impl Writer {
         if unknown.is_empty() {
             return Ok(());
         }
-        let targets: Vec<&str> = unknown.iter().map(|p| p.target.as_str()).collect();
+        let targets: Vec<&str> = unknown.iter().map(|p| p.stands_in()).collect();
         for (plan, found) in unknown.iter().zip(find(&self.session, &targets).await?) {
             let found = found.ok_or_else(|| {
                 AdapterError::refused(
@@ -58,7 +59,11 @@ impl Writer {
                     format!("it is gone. Run `moorage resnapshot {}`", plan.table()),
                 )
             })?;
-            let form = Form::new(plan, super::dialect::relation(&plan.target), &found)?;
+            // Where several stand in a table, the one that was loaded last may have left that to us.
+            if plan.gathered.is_some() {
+                build_index(&self.session, plan, &found, false).await?;
+            }
+            let form = Form::new(plan, super::dialect::relation(plan.stands_in()), &found)?;
             self.forms.insert(plan.target.clone(), ((*plan).clone(), Arc::new(form)));
         }
         let ids: Vec<u32> = self.forms.values().map(|(_, form)| form.id).collect();
@@ -200,9 +205,17 @@ impl PostgresMerge {
     fn parts<'a>(&'a self, writer: &Writer, batch: &'a [TableBatch]) -> Vec<Part<'a>> {
         let into = |of: &TableBatch| self.tables.get(&of.plan.target);
         let parts = batch.iter().filter_map(|batch| Some(Part { into: into(batch)?, batch }));
-        let mut parts: HashMap<u32, Part<'a>> = parts.map(|part| (part.into.form.id, part)).collect();
-        let ids: Vec<u32> = batch.iter().filter_map(|of| Some(into(of)?.form.id)).collect();
-        writer.references.order(&ids).into_iter().filter_map(|id| parts.remove(&id)).collect()
+        // Several may be of one target table.
+        let mut by_table: HashMap<u32, Vec<Part<'a>>> = HashMap::new();
+        parts.for_each(|part| by_table.entry(part.into.form.id).or_default().push(part));
+        let mut ids: Vec<u32> = Vec::new();
+        for id in batch.iter().filter_map(|of| Some(into(of)?.form.id)) {
+            if !ids.contains(&id) {
+                ids.push(id);
+            }
+        }
+        let ordered = writer.references.order(&ids).into_iter();
+        ordered.flat_map(|id| by_table.remove(&id).unwrap_or_default()).collect()
     }
 }
 

@@ -18,9 +18,24 @@ use moorage_adapter::{AdapterError, Doing, LoadedTable, Result};
 use moorage_core::model::sql::quote_ident;
 use moorage_core::plan::table::TablePlan;
 
-/// The table beside the one with this number.
-pub(crate) fn beside(id: u32) -> String {
-    format!("{}.again_{id}", state::SCHEMA)
+/// The table beside the one with this number, for the rows of a plan's table.
+pub(crate) fn beside(plan: &TablePlan, id: u32) -> String {
+    format!("{}.{}", state::SCHEMA, again(plan, id))
+}
+
+fn again(plan: &TablePlan, id: u32) -> String {
+    match plan.member() {
+        // Several of one table may be read again at once.
+        Some((_, from)) => format!("again_{id}_{:016x}", name_hash(from)),
+        None => format!("again_{id}"),
+    }
+}
+
+/// A number for a name, the same in every run: FNV-1a (IETF draft-eastlake-fnv, section 2).
+fn name_hash(name: &str) -> u64 {
+    name.bytes().fold(0xcbf2_9ce4_8422_2325, |hash, byte| {
+        (hash ^ u64::from(byte)).wrapping_mul(0x0000_0100_0000_01b3)
+    })
 }
 
 fn kept(id: u32) -> String {
@@ -30,8 +45,8 @@ fn kept(id: u32) -> String {
 /// A form for the table beside, whose columns are exactly the planned ones.
 pub(crate) async fn form(session: &Session, plan: &TablePlan, id: u32) -> Result<Form> {
     let plan = &plan.of_current();
-    let found = find(session, &[&beside(id)]).await?.pop().flatten().ok_or_else(|| gone(plan))?;
-    Form::new(plan, beside(id), &found)
+    let found = find(session, &[&beside(plan, id)]).await?.pop().flatten().ok_or_else(|| gone(plan))?;
+    Form::new(plan, beside(plan, id), &found)
 }
 
 fn gone(plan: &TablePlan) -> AdapterError {
@@ -43,7 +58,7 @@ fn gone(plan: &TablePlan) -> AdapterError {
 
 /// The table's number.
 pub(crate) async fn id(session: &Session, plan: &TablePlan) -> Result<Found> {
-    find(session, &[&plan.target]).await?.pop().flatten().ok_or_else(|| gone(plan))
+    find(session, &[plan.stands_in()]).await?.pop().flatten().ok_or_else(|| gone(plan))
 }
 
 /// Whether loaded rows take the others' place inside the table; otherwise the table itself is replaced.
@@ -60,31 +75,32 @@ async fn stays(session: &Session, plan: &TablePlan, found: &Found) -> Result<boo
 /// # Errors
 /// `Refused` if it could not take the table's place.
 pub(crate) async fn create(session: &Session, plan: &TablePlan, found: &Found) -> Result<()> {
-    if plan.kept_as.is_plain() && !stays(session, plan, found).await? {
+    if plan.is_a_copy() && !stays(session, plan, found).await? {
         replaceable(session, plan, found).await?;
     }
-    drop(session, found.id).await?;
+    drop(session, plan, found.id).await?;
     let plan = &plan.of_current();
-    let sql = create_table(plan, &beside(found.id), plan.key());
+    let sql = create_table(plan, &beside(plan, found.id), plan.key());
     session.run(Doing::to("making room beside table", &plan.target), &sql).await?;
     let sql = "DELETE FROM moorage_state.chunks WHERE target = $1";
     session.execute("forgetting chunks", sql, &[&plan.target]).await?;
     Ok(())
 }
 
-pub(crate) async fn drop(session: &Session, id: u32) -> Result<()> {
-    session.run("removing what was loaded beside", &format!("DROP TABLE IF EXISTS {}", beside(id))).await
+pub(crate) async fn drop(session: &Session, plan: &TablePlan, id: u32) -> Result<()> {
+    let sql = format!("DROP TABLE IF EXISTS {}", beside(plan, id));
+    session.run("removing what was loaded beside", &sql).await
 }
 
 /// Builds the key of the table beside, unless it is there.
 pub(crate) async fn ready(session: &Session, plan: &TablePlan, id: u32) -> Result<Form> {
     let plan = &plan.of_current();
-    let found = find(session, &[&beside(id)]).await?.pop().flatten().ok_or_else(|| gone(plan))?;
-    let form = Form::new(plan, beside(id), &found)?;
+    let found = find(session, &[&beside(plan, id)]).await?.pop().flatten().ok_or_else(|| gone(plan))?;
+    let form = Form::new(plan, beside(plan, id), &found)?;
     let sql = "SELECT EXISTS (SELECT 1 FROM pg_index WHERE indrelid = $1)";
     if !session.one("looking for the key", sql, &[&found.id]).await?.get::<_, bool>(0) {
         build(session, plan, &form, &found, false).await?;
-        session.run("analyzing what was loaded", &format!("ANALYZE {}", beside(id))).await?;
+        session.run("analyzing what was loaded", &format!("ANALYZE {}", beside(plan, id))).await?;
     }
     Ok(form)
 }
@@ -130,10 +146,10 @@ pub(crate) struct Replaced<'a> {
 pub(crate) async fn replace(session: &Session, pipeline: &str, tables: &[Replaced<'_>]) -> Result<()> {
     let (mut rows, mut whole) = (Vec::new(), Vec::new());
     for table in tables {
-        if !table.plan.kept_as.is_plain() {
-            let (of, loaded) = ((table.plan, &table.found), beside(table.found.id));
+        if !table.plan.is_a_copy() {
+            let (of, loaded) = ((table.plan, &table.found), beside(table.plan, table.found.id));
             catch_up(session, pipeline, of, &loaded, &table.end.from).await?;
-            drop(session, table.found.id).await?;
+            drop(session, table.plan, table.found.id).await?;
             continue;
         }
         let in_place = stays(session, table.plan, &table.found).await? && !is_new(session, table).await?;
@@ -142,7 +158,7 @@ pub(crate) async fn replace(session: &Session, pipeline: &str, tables: &[Replace
     }
     replace_rows(session, &rows).await?;
     for table in &rows {
-        drop(session, table.found.id).await?;
+        drop(session, table.plan, table.found.id).await?;
     }
     for table in whole {
         replace_table(session, table.plan, &table.found).await?;
@@ -156,7 +172,7 @@ pub(crate) async fn replace(session: &Session, pipeline: &str, tables: &[Replace
 /// Whether a table is the pipeline's own, without rows, and nothing hangs on it: then the loaded one takes its place at once,
 /// however large it is.
 async fn is_new(session: &Session, Replaced { plan, found, .. }: &Replaced<'_>) -> Result<bool> {
-    let sql = format!("SELECT NOT EXISTS (SELECT FROM {})", relation(&plan.target));
+    let sql = format!("SELECT NOT EXISTS (SELECT FROM {})", relation(plan.stands_in()));
     let adopted = state::owners(session).await?.get(&plan.target).is_some_and(|(_, adopted)| *adopted);
     Ok(!adopted
         && found.is_as_planned(plan)
@@ -170,12 +186,18 @@ async fn replace_rows(session: &Session, tables: &[&Replaced<'_>]) -> Result<()>
     let references = References::read(session, &ids).await?;
     let mut ways: [Vec<(&TablePlan, Difference)>; 2] = [Vec::new(), Vec::new()];
     for Replaced { plan, found, .. } in tables {
-        let form = Form::new(plan, relation(&plan.target), found)?;
+        let form = Form::new(plan, relation(plan.stands_in()), found)?;
         // Removing rows that others refer to would change those.
         let anew = !form.key.is_empty() && !references.acts(found.id);
-        ways[0].push((plan, difference(&form, found.id)));
-        ways[1]
-            .push((plan, if anew { difference_anew(&form, found.id) } else { difference(&form, found.id) }));
+        ways[0].push((plan, difference(&form, &beside(plan, found.id))));
+        ways[1].push((
+            plan,
+            if anew {
+                difference_anew(&form, &beside(plan, found.id))
+            } else {
+                difference(&form, &beside(plan, found.id))
+            },
+        ));
     }
     let mut refused = None;
     for way in ways {
@@ -222,8 +244,8 @@ struct Difference {
 }
 
 /// What is gone, what differs and what is new, over the whole of both tables.
-fn difference(form: &Form, id: u32) -> Difference {
-    let (table, loaded, names) = (&form.relation, beside(id), form.names());
+fn difference(form: &Form, loaded: &str) -> Difference {
+    let (table, names) = (&form.relation, form.names());
     if form.key.is_empty() {
         let insert =
             format!("INSERT INTO {table} ({names}) OVERRIDING SYSTEM VALUE SELECT {names} FROM {loaded}");
@@ -238,17 +260,17 @@ fn difference(form: &Form, id: u32) -> Difference {
         "UPDATE ONLY {table} t SET {} FROM {loaded} s WHERE {same} AND {old} <> {new}",
         sets.join(", ")
     );
-    Difference { gone: vec![gone], come: vec![changed, new_rows(form, &loaded)] }
+    Difference { gone: vec![gone], come: vec![changed, new_rows(form, loaded)] }
 }
 
 /// The same, with rows that differ removed and inserted.
-fn difference_anew(form: &Form, id: u32) -> Difference {
-    let (table, loaded, same) = (&form.relation, beside(id), form.same_key("t", "s"));
+fn difference_anew(form: &Form, loaded: &str) -> Difference {
+    let (table, same) = (&form.relation, form.same_key("t", "s"));
     let (old, new) = (form.as_text("t"), form.as_text("s"));
     let gone = format!(
         "DELETE FROM ONLY {table} t WHERE NOT EXISTS (SELECT 1 FROM {loaded} s WHERE {same} AND {old} = {new})"
     );
-    Difference { gone: vec![gone], come: vec![new_rows(form, &loaded)] }
+    Difference { gone: vec![gone], come: vec![new_rows(form, loaded)] }
 }
 
 fn new_rows(form: &Form, loaded: &str) -> String {
@@ -276,12 +298,12 @@ async fn replaceable(session: &Session, plan: &TablePlan, found: &Found) -> Resu
 async fn replace_table(session: &Session, plan: &TablePlan, found: &Found) -> Result<()> {
     let doing = Doing::to("replacing table", &plan.target);
     replaceable(session, plan, found).await?;
-    let (schema, name) = parts(&plan.target);
+    let (schema, name) = parts(plan.stands_in());
     let sql = format!(
-        "DROP TABLE {}; ALTER TABLE {} SET SCHEMA {schema}; ALTER TABLE {schema}.again_{} RENAME TO {}",
-        relation(&plan.target),
-        beside(found.id),
-        found.id,
+        "DROP TABLE {}; ALTER TABLE {} SET SCHEMA {schema}; ALTER TABLE {schema}.{} RENAME TO {}",
+        relation(plan.stands_in()),
+        beside(plan, found.id),
+        again(plan, found.id),
         quote_ident(&name),
         schema = quote_ident(&schema),
     );
@@ -298,7 +320,8 @@ pub(crate) async fn list_kept(session: &Session, plan: &TablePlan, found: &Found
         Some(_) => format!("; CREATE INDEX ON {list} ({columns})"),
         None => String::new(),
     };
-    let sql = format!("CREATE TABLE {list} AS SELECT {columns} FROM ONLY {}{index}", relation(&plan.target));
+    let sql =
+        format!("CREATE TABLE {list} AS SELECT {columns} FROM ONLY {}{index}", relation(plan.stands_in()));
     session.run(Doing::to("listing rows of table", &plan.target), &sql).await
 }
 

@@ -3,11 +3,12 @@
 use super::dialect::relation;
 use super::form::Found;
 use super::index::build_index;
-use super::kept::{make_view, name, query, row_text};
+use super::kept::{make_view, name, own_text, query};
 use crate::wire::connect::Session;
 use moorage_adapter::{AdapterError, CountsFrom, Doing, Result};
 use moorage_core::model::kept_as::{Added, Deletes, Keep, Operation};
 use moorage_core::model::sql::{quote_ident, quote_literal};
+use moorage_core::plan::current_rows::is_its;
 use moorage_core::plan::table::TablePlan;
 
 /// Adds to a table what is another way in the rows that were read again and loaded beside it.
@@ -19,11 +20,29 @@ pub(super) async fn catch_up(
     from: &CountsFrom,
 ) -> Result<()> {
     let doing = || Doing::to("adding what was read again to table", &plan.target);
+    add_columns(session, plan, found).await?;
+    build_index(session, plan, found, false).await?;
+    make_view(session, pipeline, plan).await?;
+    let statements = match plan.kept_as.keep {
+        Keep::Current if plan.kept_as.is_plain() => among_others(plan, loaded),
+        Keep::Current => current(plan, loaded, from),
+        Keep::Changes => changes(plan, loaded, from),
+        Keep::Versions => versions(plan, loaded, from),
+    };
+    session.run(doing(), &statements.join("; ")).await
+}
+
+/// Adds the columns to a table that it lacks.
+///
+/// # Errors
+/// If it has one of another type.
+pub(super) async fn add_columns(session: &Session, plan: &TablePlan, found: &Found) -> Result<()> {
+    let doing = || Doing::to("adding columns to table", &plan.target);
     let there = &found.columns;
     let missing = plan.columns.iter().filter(|c| !there.iter().any(|column| column.name == c.name));
     let added: Vec<String> = missing
         .map(|c| {
-            let (table, name) = (relation(&plan.target), quote_ident(&c.name));
+            let (table, name) = (relation(plan.stands_in()), quote_ident(&c.name));
             format!("ALTER TABLE {table} ADD COLUMN {name} {}", c.declared.sql)
         })
         .collect();
@@ -31,26 +50,45 @@ pub(super) async fn catch_up(
         there.iter().any(|found| found.name == c.name && found.declared != c.declared.sql)
     };
     if let Some(column) = plan.columns.iter().find(differs) {
-        let reason = format!(
-            "column {} is to be of type {}, and with keep = \"{}\" what it holds from before is not written anew. Change its type by hand (ALTER TABLE), or give the table another name with `into`; then run `moorage resnapshot {}`",
-            column.name,
-            column.declared.sql,
-            plan.kept_as.keep.word(),
-            plan.table()
-        );
+        let (name, sql, table) = (&column.name, &column.declared.sql, plan.table());
+        let reason = match &plan.gathered {
+            Some(_) => format!(
+                "column {name} is to be of type {sql}, and is another one in {}, for other tables as well. Change its type by hand (ALTER TABLE), or have this table's be the same with `cast` in a rule; then run `moorage resnapshot {table}`",
+                plan.stands_in()
+            ),
+            None => format!(
+                "column {name} is to be of type {sql}, and with keep = \"{}\" what it holds from before is not written anew. Change its type by hand (ALTER TABLE), or give the table another name with `into`; then run `moorage resnapshot {table}`",
+                plan.kept_as.keep.word()
+            ),
+        };
         return Err(AdapterError::refused(doing(), reason));
     }
-    if !added.is_empty() {
-        session.run(doing(), &added.join("; ")).await?;
+    match added.is_empty() {
+        true => Ok(()),
+        false => session.run(doing(), &added.join("; ")).await,
     }
-    build_index(session, plan, found, false).await?;
-    make_view(session, pipeline, plan).await?;
-    let statements = match plan.kept_as.keep {
-        Keep::Current => current(plan, loaded, from),
-        Keep::Changes => changes(plan, loaded, from),
-        Keep::Versions => versions(plan, loaded, from),
-    };
-    session.run(doing(), &statements.join("; ")).await
+}
+
+/// The rows of one table among those of others become those that were read.
+fn among_others(plan: &TablePlan, loaded: &str) -> Vec<String> {
+    let (table, own, its) = (relation(plan.stands_in()), own(plan), is_its(plan, "t.").unwrap_or_default());
+    let insert = format!("INSERT INTO {table} ({own}) OVERRIDING SYSTEM VALUE SELECT {own} FROM {loaded} s");
+    let (same_key, same_row) = (same_key(plan, "s", "t"), same_row(plan, "s", "t"));
+    if same_key.is_empty() {
+        return vec![format!("DELETE FROM ONLY {table} t WHERE {its}"), insert];
+    }
+    let columns = plan.columns.iter().take(plan.width()).map(|c| quote_ident(&c.name));
+    let sets: Vec<String> = columns.map(|c| format!("{c} = s.{c}")).collect();
+    vec![
+        format!(
+            "DELETE FROM ONLY {table} t WHERE {its} AND NOT EXISTS (SELECT 1 FROM {loaded} s WHERE {same_key})"
+        ),
+        format!(
+            "UPDATE ONLY {table} t SET {} FROM {loaded} s WHERE {its} AND {same_key} AND NOT {same_row}",
+            sets.join(", ")
+        ),
+        format!("{insert} WHERE NOT EXISTS (SELECT 1 FROM ONLY {table} t WHERE {its} AND {same_key})"),
+    ]
 }
 
 fn own(plan: &TablePlan) -> String {
@@ -67,40 +105,57 @@ fn same_key(plan: &TablePlan, a: &str, b: &str) -> String {
 }
 
 fn same_row(plan: &TablePlan, a: &str, b: &str) -> String {
-    format!("{} = {}", row_text(plan, &format!("{a}.")), row_text(plan, &format!("{b}.")))
+    format!("{} = {}", own_text(plan, &format!("{a}.")), own_text(plan, &format!("{b}.")))
 }
 
 /// What is gone stays, marked or not; what is new or differs is written.
 fn current(plan: &TablePlan, loaded: &str, from: &CountsFrom) -> Vec<String> {
-    let (table, own, key) = (relation(&plan.target), own(plan), key(plan));
+    let (table, own, key) = (relation(plan.stands_in()), own(plan), key(plan));
     let mut all = Vec::new();
     let own_columns = plan.columns.iter().take(plan.width()).map(|c| quote_ident(&c.name));
     let others = own_columns.filter(|name| !key.contains(name));
     let mut sets: Vec<String> = others.map(|name| format!("{name} = excluded.{name}")).collect();
     let mut is_marked = String::new();
+    let its = is_its(plan, "t.").map(|its| format!(" AND {its}")).unwrap_or_default();
     if plan.kept_as.deletes == Deletes::Mark {
         let deleted_at = name(plan, Added::DeletedAt);
         let at = format!("{}::timestamptz", quote_literal(&from.valid_from.to_string()));
         all.push(format!(
-            "UPDATE ONLY {table} t SET {deleted_at} = {at} WHERE t.{deleted_at} IS NULL AND NOT EXISTS (SELECT 1 FROM {loaded} s WHERE {})",
+            "UPDATE ONLY {table} t SET {deleted_at} = {at} WHERE t.{deleted_at} IS NULL{its} AND NOT EXISTS (SELECT 1 FROM {loaded} s WHERE {})",
             same_key(plan, "s", "t")
         ));
         sets.push(format!("{deleted_at} = NULL"));
         is_marked = format!(" OR t.{deleted_at} IS NOT NULL");
     }
+    // One of another table stays what it is, and the next statement refuses that.
+    let whose = match (is_its(plan, "t."), plan.kept_as.deletes) {
+        (Some(its), Deletes::Mark) => {
+            format!(" AND ({its} OR t.{} IS NOT NULL)", name(plan, Added::DeletedAt))
+        }
+        (Some(its), _) => format!(" AND {its}"),
+        (None, _) => String::new(),
+    };
     let action = match sets.is_empty() {
         true => "NOTHING".into(),
         false => format!(
-            "UPDATE SET {} WHERE {} <> {}{is_marked}",
+            "UPDATE SET {} WHERE ({} <> {}{is_marked}){whose}",
             sets.join(", "),
-            row_text(plan, "t."),
-            row_text(plan, "excluded.")
+            own_text(plan, "t."),
+            own_text(plan, "excluded.")
         ),
     };
     all.push(format!(
         "INSERT INTO {table} AS t ({own}) OVERRIDING SYSTEM VALUE SELECT {own} FROM {loaded} ON CONFLICT ({}) DO {action}",
         key.join(", ")
     ));
+    if is_its(plan, "").is_some() {
+        // Refused by the key, if it is there as another table's.
+        all.push(format!(
+            "INSERT INTO {table} ({own}) OVERRIDING SYSTEM VALUE SELECT {own} FROM {loaded} s \
+             WHERE NOT EXISTS (SELECT 1 FROM ONLY {table} t WHERE {}{its})",
+            same_key(plan, "s", "t")
+        ));
+    }
     all
 }
 
@@ -108,7 +163,7 @@ fn current(plan: &TablePlan, loaded: &str, from: &CountsFrom) -> Vec<String> {
 fn changes(plan: &TablePlan, loaded: &str, from: &CountsFrom) -> Vec<String> {
     let [operation, position, order] =
         [Added::Operation, Added::Position, Added::Order].map(|added| name(plan, added));
-    let (table, own, key) = (relation(&plan.target), own(plan), key(plan));
+    let (table, own, key) = (relation(plan.stands_in()), own(plan), key(plan));
     let now = "pg_temp.moorage_now";
     let at = quote_literal(&from.position);
     let add = |columns: &str, word: Operation, rows: &str| {
@@ -124,7 +179,7 @@ fn changes(plan: &TablePlan, loaded: &str, from: &CountsFrom) -> Vec<String> {
     ];
     if key.is_empty() {
         let numbered = |rows: &str, alias: &str| {
-            let row = row_text(plan, "r.");
+            let row = own_text(plan, "r.");
             format!(
                 "(SELECT r.*, {row} AS moorage_row, row_number() OVER (PARTITION BY {row}) AS moorage_nth FROM {rows} r) {alias}"
             )
@@ -156,10 +211,11 @@ fn changes(plan: &TablePlan, loaded: &str, from: &CountsFrom) -> Vec<String> {
 /// Versions that are gone or differ end; what is new or differs begins.
 fn versions(plan: &TablePlan, loaded: &str, from: &CountsFrom) -> Vec<String> {
     let [since, until] = [Added::Since, Added::Until].map(|added| name(plan, added));
-    let (table, own) = (relation(&plan.target), own(plan));
+    let (table, own) = (relation(plan.stands_in()), own(plan));
     let at = format!("{}::timestamptz", quote_literal(&from.valid_from.to_string()));
+    let its = is_its(plan, "t.").map(|its| format!(" AND {its}")).unwrap_or_default();
     let differs = format!(
-        "t.{until} IS NULL AND NOT EXISTS (SELECT 1 FROM {loaded} s WHERE {} AND {})",
+        "t.{until} IS NULL{its} AND NOT EXISTS (SELECT 1 FROM {loaded} s WHERE {} AND {})",
         same_key(plan, "s", "t"),
         same_row(plan, "s", "t")
     );
@@ -169,8 +225,8 @@ fn versions(plan: &TablePlan, loaded: &str, from: &CountsFrom) -> Vec<String> {
         format!("UPDATE ONLY {table} t SET {until} = {at} WHERE {differs}"),
         format!(
             "INSERT INTO {table} ({own}, {since}) OVERRIDING SYSTEM VALUE SELECT {own}, {at} FROM {loaded} s \
-             WHERE NOT EXISTS (SELECT 1 FROM ONLY {table} v WHERE {} AND v.{until} IS NULL)",
-            same_key(plan, "v", "s")
+             WHERE NOT EXISTS (SELECT 1 FROM ONLY {table} t WHERE {} AND t.{until} IS NULL{its})",
+            same_key(plan, "t", "s")
         ),
     ]
 }

@@ -2,6 +2,7 @@
 
 use super::dialect::{escaped, parts, relation};
 use super::form::{Found, FoundColumn, find};
+use crate::as_target::catch_up::add_columns;
 use crate::as_target::index::{build_index, has_index, has_other_key};
 use crate::as_target::state::Owners;
 use crate::as_target::statements::{create_table, run_statements, try_statements};
@@ -15,6 +16,8 @@ use moorage_core::drift::standing::TargetColumns;
 use moorage_core::model::name::quoted_part;
 use moorage_core::model::policy::ExistingRows;
 use moorage_core::model::sql::quote_ident;
+use moorage_core::plan::current_rows::is_its;
+use moorage_core::plan::gather::{Place, cannot_join};
 use moorage_core::plan::table::TablePlan;
 use std::collections::HashMap;
 
@@ -28,8 +31,13 @@ pub(crate) async fn list(session: &Session) -> Result<Vec<String>> {
     Ok(rows.iter().map(|r| format!("{}.{}", shown(r.get(0)), shown(r.get(1)))).collect())
 }
 
-pub(crate) async fn count(session: &Session, target: &str) -> Result<u64> {
-    let sql = format!("SELECT count(*) FROM ONLY {}", relation(target));
+pub(crate) async fn count(session: &Session, plan: &TablePlan) -> Result<u64> {
+    let its = is_its(plan, "").map(|its| format!(" WHERE {its}")).unwrap_or_default();
+    count_where(session, plan.stands_in(), &its).await
+}
+
+async fn count_where(session: &Session, target: &str, which: &str) -> Result<u64> {
+    let sql = format!("SELECT count(*) FROM ONLY {}{which}", relation(target));
     let rows: i64 = session.one(Doing::to("counting rows of", target), &sql, &[]).await?.get(0);
     Ok(rows.max(0) as u64)
 }
@@ -63,8 +71,8 @@ async fn existing(session: &Session, target: &str, found: &Found, owners: &Owner
     let countable = found.kind == "r" && found.writable;
     Ok(ExistingTable {
         columns: columns_of(found),
-        rows: if countable { count(session, target).await? } else { 0 },
-        owner: owners.get(target).map(|(pipeline, _)| pipeline.clone()),
+        rows: if countable { count_where(session, target, "").await? } else { 0 },
+        owner: owners.of_table(target).cloned(),
     })
 }
 
@@ -77,7 +85,7 @@ pub(crate) async fn describe(session: &Session, target: &str) -> Result<Option<E
 
 /// What there is of planned tables; only those that are there are looked at one by one.
 pub(crate) async fn survey(session: &Session, pipeline: &str, plans: &[TablePlan]) -> Result<Vec<Surveyed>> {
-    let targets: Vec<&str> = plans.iter().map(|p| p.target.as_str()).collect();
+    let targets: Vec<&str> = plans.iter().map(TablePlan::stands_in).collect();
     let found = find(session, &targets).await?;
     let owners = state::owners(session).await?;
     let stored =
@@ -91,7 +99,7 @@ pub(crate) async fn survey(session: &Session, pipeline: &str, plans: &[TablePlan
             continue;
         };
         let stored = stored.get(plan.target.as_str());
-        let existing = existing(session, &plan.target, &found, &owners).await?;
+        let existing = existing(session, plan.stands_in(), &found, &owners).await?;
         let making = making(session, pipeline, plan, Some(&found), &existing, &owners).await;
         all.push(Surveyed {
             existing: Some(existing),
@@ -123,13 +131,32 @@ async fn making(
     owners: &Owners,
 ) -> Result<Making> {
     let Some(found) = found else { return Ok(Making::New) };
-    let refused = |reason: String| AdapterError::refused(format!("target table {}", plan.target), reason);
+    let refused =
+        |reason: String| AdapterError::refused(format!("target table {}", plan.stands_in()), reason);
+    if let Some(gathered) = &plan.gathered {
+        let there = Place {
+            pipeline,
+            of_rows: owners.get(&plan.target).map(|(owner, _)| owner.as_str()),
+            is_gathered: owners.standing_in(&gathered.into).next().is_some(),
+            of_table: owners.of_table(&gathered.into).map(String::as_str),
+        };
+        let declared = |name: &str| Some(found.columns.iter().find(|c| c.name == name)?.declared.clone());
+        return match cannot_join(plan, &there, declared) {
+            Some(why) => Err(refused(why)),
+            None => Ok(Making::Again),
+        };
+    }
+    if let Some(other) = owners.standing_in(&plan.target).next() {
+        return Err(refused(format!(
+            "rows of several tables stand in it ({other}): change `into`, or have this one stand there with `gather = true` in a rule"
+        )));
+    }
     match owners.get(&plan.target) {
         Some((owner, _)) if owner != pipeline => Err(refused(format!(
             "pipeline {owner} already writes it; change `into` so that each pipeline has tables of its own"
         ))),
         Some((_, false)) => {
-            if plan.kept_as.is_plain() && !found.is_as_planned(plan) && plan.ddl.is_none() {
+            if plan.is_a_copy() && !found.is_as_planned(plan) && plan.ddl.is_none() {
                 let hanging = beside::dependents(session, plan, found.id).await?;
                 if !hanging.is_empty() {
                     return Err(refused(format!(
@@ -166,10 +193,10 @@ fn planned_columns(plan: &TablePlan) -> String {
 
 /// Looks at one planned table.
 async fn look(session: &Session, pipeline: &str, plan: &TablePlan) -> Result<(Making, Option<Found>, u64)> {
-    let found = find(session, &[&plan.target]).await?.pop().flatten();
+    let found = find(session, &[plan.stands_in()]).await?.pop().flatten();
     let owners = state::owners(session).await?;
     let existing = match &found {
-        Some(found) => existing(session, &plan.target, found, &owners).await?,
+        Some(found) => existing(session, plan.stands_in(), found, &owners).await?,
         None => ExistingTable { columns: Vec::new(), rows: 0, owner: None },
     };
     let making = making(session, pipeline, plan, found.as_ref(), &existing, &owners).await?;
@@ -197,10 +224,11 @@ pub(crate) enum Into {
 
 /// Makes or adopts a table, inside the caller's transaction.
 pub(crate) async fn create(session: &Session, pipeline: &str, plan: &TablePlan) -> Result<Into> {
+    state::lock_gathered(session, plan).await?;
     let (making, found, rows) = look(session, pipeline, plan).await?;
-    let table = relation(&plan.target);
+    let table = relation(plan.stands_in());
     if let Some(found) = &found {
-        beside::drop(session, found.id).await?;
+        beside::drop(session, plan, found.id).await?;
     }
     let empty = format!("TRUNCATE ONLY {table}");
     let keeps = making != Making::New && plan.existing_rows == Some(ExistingRows::Keep);
@@ -210,6 +238,9 @@ pub(crate) async fn create(session: &Session, pipeline: &str, plan: &TablePlan) 
         (Making::New, _) | (_, None) => {
             make(session, pipeline, plan).await?;
             Into::Table
+        }
+        (Making::Again, Some(found)) if plan.gathered.is_some() => {
+            stand_together(session, pipeline, plan, found).await?
         }
         (Making::Again, Some(found)) if !plan.kept_as.is_plain() => {
             if has_index(session, plan, found).await? {
@@ -269,9 +300,23 @@ pub(crate) async fn create(session: &Session, pipeline: &str, plan: &TablePlan) 
     Ok(into)
 }
 
+/// Makes room for the rows of a table in one that is there. Where that is whole, they are loaded beside it, and come at once.
+async fn stand_together(session: &Session, pipeline: &str, plan: &TablePlan, found: &Found) -> Result<Into> {
+    add_columns(session, plan, found).await?;
+    kept::make_view(session, pipeline, plan).await?;
+    if has_index(session, plan, found).await? {
+        beside::create(session, plan, found).await?;
+        return Ok(Into::Beside);
+    }
+    let its = is_its(plan, "").map(|its| format!(" WHERE {its}")).unwrap_or_default();
+    let sql = format!("DELETE FROM ONLY {}{its}", relation(plan.stands_in()));
+    session.run(Doing::to("removing what was loaded of table", &plan.target), &sql).await?;
+    Ok(Into::Table)
+}
+
 /// Makes a table, by the statements that people wrote if there are any.
 async fn make(session: &Session, pipeline: &str, plan: &TablePlan) -> Result<()> {
-    let (schema, _) = parts(&plan.target);
+    let (schema, _) = parts(plan.stands_in());
     let sql = "SELECT to_regnamespace($1) IS NULL";
     if session.one("looking for the schema", sql, &[&quote_ident(&schema)]).await?.get(0) {
         let sql = format!("CREATE SCHEMA {}", quote_ident(&schema));
@@ -279,14 +324,18 @@ async fn make(session: &Session, pipeline: &str, plan: &TablePlan) -> Result<()>
     }
     match &plan.ddl {
         None => {
-            let sql = create_table(plan, &relation(&plan.target), &plan.needed());
+            let sql = create_table(plan, &relation(plan.stands_in()), &plan.needed());
             session.run(Doing::to("making table", &plan.target), &sql).await?;
         }
         Some(ddl) => run_statements(session, plan, ddl).await?,
     }
-    let comment = format!("{WRITTEN}{pipeline}{WRITTEN_END}, from {}", plan.table());
+    let from = match &plan.gathered {
+        Some(_) => "several tables".to_string(),
+        None => plan.table().to_string(),
+    };
+    let comment = format!("{WRITTEN}{pipeline}{WRITTEN_END}, from {from}");
     let own = plan.comment.as_ref().map(|own| format!("{own}\n")).unwrap_or_default();
-    let table = relation(&plan.target);
+    let table = relation(plan.stands_in());
     let mut sql = format!("COMMENT ON TABLE {table} IS {}", escaped(&format!("{own}{comment}")));
     for column in &plan.columns {
         if let Some(comment) = &column.comment {
@@ -300,12 +349,17 @@ async fn make(session: &Session, pipeline: &str, plan: &TablePlan) -> Result<()>
 
 /// Ends a load that went into the table itself, inside the caller's transaction.
 pub(crate) async fn finish(session: &Session, plan: &TablePlan, end: &LoadedTable) -> Result<()> {
-    let found = find(session, &[&plan.target]).await?.pop().flatten();
+    let found = find(session, &[plan.stands_in()]).await?.pop().flatten();
     let found = found.ok_or_else(|| {
         AdapterError::refused(format!("target table {}", plan.target), "it was removed while it was loaded")
     })?;
     let adopted = state::owners(session).await?.get(&plan.target).is_some_and(|(_, adopted)| *adopted);
-    build_index(session, plan, &found, adopted).await?;
+    state::lock_gathered(session, plan).await?;
+    // While others are loaded it would hold them up; the last one has it made.
+    let others = state::beside_in_table(session, plan).await?;
+    if !others.iter().any(|(_, state)| matches!(state, TableState::Waiting | TableState::Reading)) {
+        build_index(session, plan, &found, adopted).await?;
+    }
     state::remember_loaded(session, &plan.target, end).await
 }
 
@@ -314,7 +368,8 @@ pub(crate) async fn analyze(session: &Session, plan: &TablePlan, end: &LoadedTab
     if end.state == TableState::ChangesOnly {
         return;
     }
-    if let Err(error) = session.run("analyzing a table", &format!("ANALYZE {}", relation(&plan.target))).await
+    if let Err(error) =
+        session.run("analyzing a table", &format!("ANALYZE {}", relation(plan.stands_in()))).await
     {
         tracing::warn!("{error}");
     }

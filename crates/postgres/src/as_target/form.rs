@@ -11,6 +11,7 @@ use crate::wire::encode::{Encoder, array_type};
 use moorage_adapter::{AdapterError, Result};
 use moorage_core::model::kept_as::{Added, Keep};
 use moorage_core::model::sql::quote_ident;
+use moorage_core::plan::current_rows::is_its;
 use moorage_core::plan::table::TablePlan;
 use std::collections::{HashMap, HashSet};
 
@@ -120,7 +121,7 @@ impl Found {
         }
         let grant = format!(
             "the user may not read and write it. Run: GRANT SELECT, INSERT, UPDATE, DELETE ON {} TO CURRENT_USER",
-            super::dialect::relation(&plan.target)
+            super::dialect::relation(plan.stands_in())
         );
         (!self.writable).then_some(grant)
     }
@@ -148,7 +149,11 @@ pub(crate) struct Form {
     type_ids: Vec<u32>,
     /// The key's columns; none if rows are told apart by all of them.
     pub(crate) key: Vec<usize>,
-    /// What else a row that is found by its key has to be: the one that is valid still, or the last one.
+    /// What else a row has to be that is found by its key: one of the plan's table.
+    its: String,
+    /// The same for rows of a prefix, where the target table has others, too.
+    only_its: Option<String>,
+    /// And the one that is valid still, or the last one.
     found: String,
     /// Of a table of versions: the columns with the times from when and until when they are valid.
     validity: Option<(String, String)>,
@@ -186,6 +191,8 @@ impl Form {
             arrays: logical.iter().map(|c| array_type(&c.logical)).collect(),
             type_ids: columns.iter().map(|c| c.type_id).collect(),
             key: plan.key().to_vec(),
+            its: is_its(plan, "s.").map(|its| format!(" AND {its}")).unwrap_or_default(),
+            only_its: is_its(plan, ""),
             found: match plan.kept_as.keep {
                 Keep::Current => String::new(),
                 Keep::Versions => format!(" AND s.{} IS NULL", name(Added::Until)),
@@ -236,7 +243,21 @@ impl Form {
 
     fn by_key(&self) -> String {
         let terms = self.key.iter().map(|&k| format!("s.{} = {}", self.columns[k], self.cast(k)));
-        terms.collect::<Vec<_>>().join(" AND ")
+        format!("{}{}", terms.collect::<Vec<_>>().join(" AND "), self.its)
+    }
+
+    /// A condition, with the one that a row is of the plan's table.
+    fn among_its(&self, condition: &str) -> String {
+        match &self.only_its {
+            Some(its) => format!("{its} AND {condition}"),
+            None => condition.into(),
+        }
+    }
+
+    /// Removes all rows.
+    pub(crate) fn empty(&self) -> String {
+        let its = self.only_its.as_ref().map(|its| format!(" WHERE {its}")).unwrap_or_default();
+        format!("DELETE FROM ONLY {}{its}", self.relation)
     }
 
     /// COPY into the table itself.
@@ -256,17 +277,22 @@ impl Form {
         )
     }
 
-    /// Adds rows or overwrites those with their keys; tells how many were added.
+    /// Adds rows or overwrites those with their keys; tells how many were added, and how many were written: not those that
+    /// another table has, with which this one stands together.
     pub(crate) fn upsert(&self) -> String {
         let sets: Vec<String> = (0..self.columns.len())
             .filter(|c| !self.key.contains(c))
             .map(|c| format!("{0} = excluded.{0}", self.columns[c]))
             .collect();
+        let may_take =
+            self.deleted_at.as_ref().map(|at| format!(" OR t.{at} IS NOT NULL")).unwrap_or_default();
+        let whose = self.only_its.as_ref().map(|its| format!(" WHERE t.{its}{may_take}")).unwrap_or_default();
         let action =
-            if sets.is_empty() { "NOTHING".into() } else { format!("UPDATE SET {}", sets.join(", ")) };
+            if sets.is_empty() { "NOTHING".into() } else { format!("UPDATE SET {}{whose}", sets.join(", ")) };
         // A row version that an insert made has not been locked or replaced by anyone: its xmax is 0.
         format!(
-            "WITH w AS ({} ON CONFLICT ({}) DO {action} RETURNING t.xmax = 0 AS fresh) SELECT count(*) FROM w WHERE fresh",
+            "WITH w AS ({} ON CONFLICT ({}) DO {action} RETURNING t.xmax = 0 AS fresh) \
+             SELECT count(*) FILTER (WHERE fresh), count(*) FROM w",
             self.insert(),
             self.list(&self.key)
         )
@@ -346,16 +372,18 @@ impl Form {
     pub(crate) fn mark_all(&self) -> Option<String> {
         let (table, deleted_at) = (&self.relation, self.deleted_at.as_ref()?);
         Some(format!(
-            "UPDATE ONLY {table} SET {deleted_at} = $1::text::timestamptz WHERE {deleted_at} IS NULL"
+            "UPDATE ONLY {table} SET {deleted_at} = $1::text::timestamptz WHERE {}",
+            self.among_its(&format!("{deleted_at} IS NULL"))
         ))
     }
 
     /// The same for all versions that are valid still, at one moment.
     pub(crate) fn end_rest(&self) -> Option<[String; 2]> {
         let (table, (since, until)) = (&self.relation, self.validity.as_ref()?);
+        let valid = self.among_its(&format!("{until} IS NULL"));
         Some([
-            format!("DELETE FROM ONLY {table} WHERE {until} IS NULL AND {since} = $1::text::timestamptz"),
-            format!("UPDATE ONLY {table} SET {until} = $1::text::timestamptz WHERE {until} IS NULL"),
+            format!("DELETE FROM ONLY {table} WHERE {valid} AND {since} = $1::text::timestamptz"),
+            format!("UPDATE ONLY {table} SET {until} = $1::text::timestamptz WHERE {valid}"),
         ])
     }
 
@@ -399,16 +427,13 @@ impl Form {
     /// What merges find rows by: the key, or without one a hash of the row. None if there is nothing to hash.
     pub(crate) fn index(&self, plan: &TablePlan) -> Option<String> {
         let named = |kind: &str| format!("moorage_{kind}_{}", self.id);
-        let mut kept = kept::indexes(plan, &self.relation, named);
-        if !plan.kept_as.is_plain() {
-            let key = key_columns(plan);
-            if !key.is_empty() {
-                kept.push(format!("ALTER TABLE {} ADD PRIMARY KEY ({})", self.relation, self.list(&key)));
-            }
+        let kept = kept::indexes(plan, &self.relation, named);
+        if !kept.is_empty() {
             return Some(kept.join("; "));
         }
-        if !self.key.is_empty() {
-            return Some(format!("ALTER TABLE {} ADD PRIMARY KEY ({})", self.relation, self.list(&self.key)));
+        let key = key_columns(plan);
+        if !key.is_empty() {
+            return Some(format!("ALTER TABLE {} ADD PRIMARY KEY ({})", self.relation, self.list(key)));
         }
         let hash = self.hash("")?;
         Some(format!("CREATE INDEX moorage_match_{} ON {} ({hash})", self.id, self.relation))

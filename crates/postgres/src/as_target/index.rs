@@ -2,7 +2,7 @@
 
 use crate::as_target::dialect::{parts, relation};
 use crate::as_target::form::{Form, Found};
-use crate::as_target::kept::key_columns;
+use crate::as_target::kept::{index_kind, key_columns};
 use crate::wire::connect::Session;
 use moorage_adapter::{AdapterError, Doing, Result};
 use moorage_core::model::sql::quote_ident;
@@ -11,15 +11,15 @@ use moorage_core::plan::table::TablePlan;
 /// Whether the table has what merges find rows by: for a key a unique index over its columns that is checked at
 /// once, without one an index of ours.
 pub(crate) async fn has_index(session: &Session, plan: &TablePlan, found: &Found) -> Result<bool> {
-    let key: Vec<&str> = key_columns(plan).into_iter().map(|k| plan.columns[k].name.as_str()).collect();
+    let key: Vec<&str> = key_columns(plan).iter().map(|&k| plan.columns[k].name.as_str()).collect();
     let sql = "SELECT EXISTS (SELECT 1 FROM pg_index i WHERE i.indrelid = $1 AND i.indisunique AND i.indisvalid
                  AND i.indimmediate AND i.indpred IS NULL AND i.indexprs IS NULL AND i.indnkeyatts = cardinality($2::text[])
                  AND NOT EXISTS (SELECT 1 FROM unnest(i.indkey::int2[]) WITH ORDINALITY k(attnum, place)
                    JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.attnum
                    WHERE k.place <= i.indnkeyatts AND a.attname <> ALL ($2::text[])))
                OR (cardinality($2::text[]) = 0 AND to_regclass($3) IS NOT NULL)";
-    let (schema, _) = parts(&plan.target);
-    let ours = format!("{}.moorage_match_{}", quote_ident(&schema), found.id);
+    let (schema, _) = parts(plan.stands_in());
+    let ours = format!("{}.moorage_{}_{}", quote_ident(&schema), index_kind(plan), found.id);
     Ok(session.one("looking for the key", sql, &[&found.id, &key, &ours]).await?.get(0))
 }
 
@@ -44,7 +44,7 @@ pub(crate) async fn build_index(
     if has_index(session, plan, found).await? {
         return Ok(());
     }
-    let form = Form::new(plan, relation(&plan.target), found)?;
+    let form = Form::new(plan, relation(plan.stands_in()), found)?;
     build(session, plan, &form, found, adopted).await
 }
 
@@ -69,10 +69,15 @@ pub(crate) async fn build(
             let detail = e.as_db_error().and_then(|d| d.detail()).unwrap_or("two rows have the same values");
             AdapterError::Value {
                 table: plan.table().to_string(),
-                what: format!(
+                what: if plan.gathered.as_ref().is_some_and(|gathered| gathered.disjoint) {
+                    format!(
+                        "two of the tables that stand together in {} have a row with the same key: {detail}. Take `disjoint_keys` out of the rule, or mend the rows in the source",
+                        plan.stands_in()
+                    )
+                } else { format!(
                     "the key ({}) is not unique or has nulls: {detail}. Declare another key in the project file, or take `key` out and have the source's log carry whole rows",
                     plan.mapped.key_names().join(", ")
-                ),
+                ) },
             }
         }
         _ => session.error(&doing, &e),

@@ -45,7 +45,7 @@ impl PostgresTargetLook {
     }
 
     async fn reading(&self, plan: &TablePlan) -> Result<Reading> {
-        let found = find(&self.session, &[&plan.target]).await?.pop().flatten();
+        let found = find(&self.session, &[plan.stands_in()]).await?.pop().flatten();
         let found = found
             .ok_or_else(|| AdapterError::refused(format!("target table {}", plan.target), "it is gone"))?;
         let knows_kept = has_kept(&self.session, found.id).await?;
@@ -100,7 +100,7 @@ impl Reading {
         }
         let from = match kept::query(&self.plan) {
             Some(query) => format!("({query})"),
-            None => format!("ONLY {}", relation(&self.plan.target)),
+            None => format!("ONLY {}", relation(self.plan.stands_in())),
         };
         let sql = format!("COPY (SELECT {} FROM {from} t{more}) TO STDOUT", columns.join(", "));
         let doing = Doing::to("reading table", &self.plan.target);
@@ -198,7 +198,7 @@ impl TargetLook for PostgresTargetLook {
             let row = self.session.one(Doing::to("counting table", &plan.target), &sql, &[]).await?;
             return Ok((row.get::<_, i64>(0).max(0) as u64, 0));
         }
-        let table = relation(&plan.target);
+        let table = relation(plan.stands_in());
         let kept = if reading.knows_kept { is_kept(plan, reading.found.id) } else { "false".into() };
         let sql = format!(
             "SELECT count(*), count(*) FILTER (WHERE kept) FROM (SELECT {kept} AS kept FROM ONLY {table} t) t"
@@ -229,7 +229,7 @@ impl TargetLook for PostgresTargetLook {
         let more = match which {
             Sample::First(count) => format!(" LIMIT {count}"),
             // A query over a table that keeps more has no rows of its own to be the newest.
-            Sample::Newest(count) if !plan.kept_as.is_plain() => format!(" LIMIT {count}"),
+            Sample::Newest(count) if !plan.is_a_copy() => format!(" LIMIT {count}"),
             Sample::Newest(count) => format!(" ORDER BY t.ctid DESC LIMIT {count}"),
         };
         self.all(&reading, &more).await

@@ -4,6 +4,7 @@
 //! from what the changes assume of them; in a table that must be an exact copy a difference refuses the step.
 
 use super::form::Form;
+use super::kept;
 use crate::as_target::state::Standing;
 use crate::wire::connect::Session;
 use crate::wire::encode::{Array, Flags, text};
@@ -182,6 +183,7 @@ impl<'a> Work<'a> {
         let rows = self.set.rows.iter().enumerate();
         let wanted: Vec<(usize, Cells)> = rows.filter_map(|(at, row)| Some((at, from(row)?))).collect();
         let (form, doing) = (&self.into.form, self.doing());
+        self.index_last_rows().await?;
         let arrays =
             Arrays::of_columns(&form.key, wanted.len(), |column, row| self.cell(&wanted[row].1, column));
         let places: Vec<i64> = wanted.iter().map(|(at, _)| *at as i64).collect();
@@ -210,6 +212,22 @@ impl<'a> Work<'a> {
             }
         }
         self.fetched = fetched;
+        Ok(())
+    }
+
+    /// Has the last rows of keys be found by an index, where a table has several of a key.
+    async fn index_last_rows(&self) -> Done<()> {
+        let Into { plan, form, .. } = self.into;
+        let index = format!("moorage_match_{}", form.id);
+        let Some(sql) = kept::last_row_index(plan, &form.relation, &index) else { return Ok(()) };
+        let there = "SELECT EXISTS (SELECT FROM pg_class WHERE relname = $1 AND relkind = 'i')";
+        if !self.session.one("looking for an index", there, &[&index]).await?.get::<_, bool>(0) {
+            tracing::info!(
+                "making an index of {}, by which values are found that the log leaves out",
+                plan.target
+            );
+            self.session.run(Doing::to("making an index of table", &plan.target), &sql).await?;
+        }
         Ok(())
     }
 
@@ -448,7 +466,11 @@ impl<'a> Work<'a> {
         self.in_order(&mut rows);
         let (arrays, form) = self.arrays(&self.into.form.all(), &rows);
         let told = arrays.query(self.session, &self.doing(), &form.upsert(), &[]).await?;
-        Ok(told.first().map_or(0, |r| r.get::<_, i64>(0).max(0) as u64))
+        let [added, written] = [0, 1].map(|at| told.first().map_or(0, |r| r.get::<_, i64>(at).max(0) as u64));
+        if self.into.plan.gathered.is_some() && written < rows.len() as u64 {
+            return Err(taken(&self.into.plan).into());
+        }
+        Ok(added)
     }
 
     /// Updates only the columns that the log carried.
@@ -481,6 +503,18 @@ impl<'a> Work<'a> {
     }
 }
 
+/// A row of one table has the key of one of another, with which it stands together.
+fn taken(plan: &TablePlan) -> Refusal {
+    let reason = format!(
+        "another table has a row with the same key in {}, and `disjoint_keys` says that none has",
+        plan.stands_in()
+    );
+    Refusal { code: UNIQUE.into(), reason }
+}
+
+/// Code of the server for a second row of a key (PostgreSQL manual, appendix A: `unique_violation`).
+const UNIQUE: &str = "23505";
+
 /// What differs from what the changes assume.
 fn differs(adjusted: &Adjusted) -> Trouble {
     let reason = match (adjusted.updates_of_missing, adjusted.inserts_of_present, adjusted.deletes_of_missing)
@@ -508,8 +542,7 @@ pub(crate) async fn truncate(session: &Session, into: &Into) -> Done<()> {
     }
     let doing = Doing::to("emptying table", &into.plan.target);
     // Not TRUNCATE: readers with an older snapshot would see the table empty (PostgreSQL manual, section 13.6).
-    let sql = format!("DELETE FROM ONLY {}", into.form.relation);
-    let emptied = session.client().batch_execute(&sql).await;
+    let emptied = session.client().batch_execute(&into.form.empty()).await;
     emptied.map_err(|e| match sort(session.address(), &doing, &e) {
         Trouble::Refused(refusal) => AdapterError::refused(
             &doing,

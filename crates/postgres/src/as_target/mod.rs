@@ -113,8 +113,8 @@ impl InspectTarget for PostgresTarget {
         statements::definition(plan)
     }
 
-    async fn count(&self, table: &str) -> Result<u64> {
-        create::count(self.ask().await?.session()?, table).await
+    async fn count(&self, plan: &TablePlan) -> Result<u64> {
+        create::count(self.ask().await?.session()?, plan).await
     }
 
     fn guarantees(&self) -> Guarantees {
@@ -281,7 +281,7 @@ impl LoadTarget for PostgresTarget {
         self.begin_writing(session, "").await?;
         let dropped = async {
             let found = beside::id(session, plan).await?;
-            beside::drop(session, found.id).await
+            beside::drop(session, plan, found.id).await
         };
         end_writing(session, "removing what was loaded beside".into(), dropped.await).await
     }

@@ -302,8 +302,8 @@ async fn try_again(
     for (target, (kept, _)) in by_target.iter().filter(|(_, (kept, _))| !kept.is_empty()) {
         let gone = || AdapterError::refused(format!("target table {target}"), "it is gone");
         let plan = stored.iter().find(|s| s.plan.target == *target).map(|s| &s.plan).ok_or_else(gone)?;
-        let found = find(session, &[target]).await?.pop().flatten().ok_or_else(gone)?;
-        let form = Form::new(plan, super::dialect::relation(target), &found)?;
+        let found = find(session, &[plan.stands_in()]).await?.pop().flatten().ok_or_else(gone)?;
+        let form = Form::new(plan, super::dialect::relation(plan.stands_in()), &found)?;
         let standing = standings.iter().find(|s| s.target == *target);
         let plan = Arc::new(plan.clone());
         let decode = |k: &&Kept| ChangeBlock::from_bytes(plan.mapped.clone(), &k.change);

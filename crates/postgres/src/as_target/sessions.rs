@@ -126,7 +126,7 @@ impl PostgresTarget {
         let found = beside::id(session, plan).await?;
         let form = match into {
             Into::Beside => beside::form(session, plan, found.id).await?,
-            Into::Table | Into::Kept => Form::new(plan, dialect::relation(&plan.target), &found)?,
+            Into::Table | Into::Kept => Form::new(plan, dialect::relation(plan.stands_in()), &found)?,
         };
         self.loader.place(&plan.target, into, form);
         Ok(())

@@ -341,16 +341,71 @@ pub(crate) async fn lock_out_batches(session: &Session, pipeline: &str) -> Resul
     session.cached("waiting for the batch that is being merged", sql, &[&pipeline]).await.map(|_| ())
 }
 
-/// For each target table the pipeline that it belongs to, and whether it was there before it.
-pub(crate) type Owners = HashMap<String, (String, bool)>;
+/// Whose target tables there are.
+#[derive(Debug, Default)]
+pub(crate) struct Owners {
+    /// By what tables are known: the pipeline, and whether the table was there before it.
+    units: HashMap<String, (String, bool)>,
+    /// By target tables in which several stand together: those, with their pipelines.
+    gathered: HashMap<String, Vec<(String, String)>>,
+}
+
+impl Owners {
+    /// The pipeline of a table, by what it is known, and whether the target table was there before it.
+    pub(crate) fn get(&self, unit: &str) -> Option<&(String, bool)> {
+        self.units.get(unit)
+    }
+
+    /// The pipeline of a target table; the first one's where tables of several stand in it.
+    pub(crate) fn of_table(&self, table: &str) -> Option<&String> {
+        let gathered = || self.gathered.get(table).and_then(|all| all.first());
+        self.units
+            .get(table)
+            .map(|(pipeline, _)| pipeline)
+            .or_else(|| gathered().map(|(_, pipeline)| pipeline))
+    }
+
+    /// The tables that stand together in a target table.
+    pub(crate) fn standing_in(&self, table: &str) -> impl Iterator<Item = &String> {
+        self.gathered.get(table).into_iter().flatten().map(|(unit, _)| unit)
+    }
+}
 
 pub(crate) async fn owners(session: &Session) -> Result<Owners> {
+    let mut owners = Owners::default();
     if !exists(session).await? {
-        return Ok(Owners::new());
+        return Ok(owners);
     }
-    let sql = "SELECT target, pipeline, adopted FROM moorage_state.tables";
-    let rows = session.rows("reading whose tables there are", sql, &[]).await?;
-    Ok(rows.iter().map(|r| (r.get(0), (r.get(1), r.get(2)))).collect())
+    let sql = "SELECT target, pipeline, adopted, plan::json #>> '{gathered,into}' FROM moorage_state.tables ORDER BY target";
+    for row in session.rows("reading whose tables there are", sql, &[]).await? {
+        let (unit, pipeline, adopted): (String, String, bool) = (row.get(0), row.get(1), row.get(2));
+        if let Some(into) = row.get::<_, Option<String>>(3) {
+            owners.gathered.entry(into).or_default().push((unit.clone(), pipeline.clone()));
+        }
+        owners.units.insert(unit, (pipeline, adopted));
+    }
+    Ok(owners)
+}
+
+/// Keeps other pipelines from making, filling and removing a table in which several stand, until the transaction ends.
+pub(crate) async fn lock_gathered(session: &Session, plan: &TablePlan) -> Result<()> {
+    let Some(gathered) = &plan.gathered else { return Ok(()) };
+    let sql = "SELECT pg_advisory_xact_lock(hashtextextended('moorage_gathered ' || $1, 0))";
+    session.execute("waiting for others that make the table", sql, &[&gathered.into]).await.map(|_| ())
+}
+
+/// The other tables that stand together with one in its target table, as they are carried, with their states.
+pub(crate) async fn beside_in_table(
+    session: &Session,
+    plan: &TablePlan,
+) -> Result<Vec<(TablePlan, TableState)>> {
+    let Some(gathered) = &plan.gathered else { return Ok(Vec::new()) };
+    let sql = "SELECT plan, state FROM moorage_state.tables
+               WHERE plan::json #>> '{gathered,into}' = $1 AND target <> $2 ORDER BY target";
+    let rows = session.cached("looking for tables beside it", sql, &[&gathered.into, &plan.target]).await?;
+    rows.iter()
+        .map(|r| Ok((from_json("a table's plan", r.get(0))?, TableState::from_word(r.get(1)))))
+        .collect()
 }
 
 pub(crate) async fn remember_loading(

@@ -28,7 +28,7 @@ pub(crate) fn definition(plan: &TablePlan) -> String {
     if let Some(ddl) = &plan.ddl {
         return ddl.clone();
     }
-    let relation = relation(&plan.target);
+    let relation = relation(plan.stands_in());
     let key = key_columns(plan);
     let key_names: Vec<String> = key.iter().map(|&k| quote_ident(&plan.columns[k].name)).collect();
     let index = if key.is_empty() {
@@ -38,7 +38,7 @@ pub(crate) fn definition(plan: &TablePlan) -> String {
     };
     // The server chooses the names of what is found by.
     let more = kept::indexes(plan, &relation, |_| String::new());
-    let more: String = more.into_iter().chain(kept::view(plan)).map(|sql| format!("\n{sql};")).collect();
+    let more: String = more.into_iter().chain(kept::view(plan, &[])).map(|sql| format!("\n{sql};")).collect();
     format!("{};{index}{more}", create_table(plan, &relation, &plan.needed()))
 }
 
@@ -53,7 +53,7 @@ pub(super) fn refused_statements(plan: &TablePlan, reason: &str) -> AdapterError
 
 pub(super) async fn run_statements(session: &Session, plan: &TablePlan, ddl: &str) -> Result<()> {
     session.run("making a table", ddl).await.map_err(|e| refused_statements(plan, &e.to_string()))?;
-    let found = find(session, &[&plan.target]).await?.pop().flatten();
+    let found = find(session, &[plan.stands_in()]).await?.pop().flatten();
     match found.map(|f| f.unfit(plan)) {
         None => Err(refused_statements(plan, "they do not make a table of that name")),
         Some(Some(why)) => Err(refused_statements(plan, &format!("of the table they make: {why}"))),
@@ -64,7 +64,7 @@ pub(super) async fn run_statements(session: &Session, plan: &TablePlan, ddl: &st
 /// Tries statements that people wrote, and takes them back.
 pub(super) async fn try_statements(session: &Session, plan: &TablePlan) -> Result<()> {
     let Some(ddl) = &plan.ddl else { return Ok(()) };
-    let (schema, _) = parts(&plan.target);
+    let (schema, _) = parts(plan.stands_in());
     let schema = quote_ident(&schema);
     session.run("opening a transaction", "BEGIN").await?;
     let tried = async {

@@ -1,6 +1,7 @@
 //! What a SQLite file declares: tables, columns, keys, unique indexes, and triggers that are in the way.
 
 use crate::as_source::names::foreign_version;
+use moorage_core::model::described::NamedTable;
 use moorage_core::model::described::{LogIdentity, SourceColumn, SourceTable, TableKind};
 use moorage_core::model::finding::Fix;
 use moorage_core::model::sql::quote_ident;
@@ -41,11 +42,15 @@ pub(crate) fn discover(db: &Connection) -> Sql<Vec<SourceTable>> {
 }
 
 /// Their names.
-pub(crate) fn table_names(db: &Connection) -> Sql<Vec<TableName>> {
+pub(crate) fn table_names(db: &Connection) -> Sql<Vec<NamedTable>> {
     let mut query = db.prepare(
         "SELECT name FROM sqlite_schema WHERE type = 'table' AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' AND name NOT LIKE 'moorage\\_%' ESCAPE '\\'",
     )?;
-    query.query_map([], |r| Ok(TableName::new(SCHEMA, r.get::<_, String>(0)?)))?.collect()
+    query
+        .query_map([], |r| {
+            Ok(NamedTable { name: TableName::new(SCHEMA, r.get::<_, String>(0)?), root: None })
+        })?
+        .collect()
 }
 
 /// Sizes are only told of files up to this size: every page is visited.
@@ -76,7 +81,9 @@ fn written_by_pipelines(db: &Connection) -> Sql<BTreeMap<String, String>> {
     if db.query_row(is_target, [], |r| r.get::<_, i64>(0))? == 0 {
         return Ok(BTreeMap::new());
     }
-    let mut query = db.prepare("SELECT lower(target), pipeline FROM moorage_tables")?;
+    let mut query = db.prepare(
+        "SELECT lower(coalesce(json_extract(plan, '$.gathered.into'), target)), pipeline FROM moorage_tables",
+    )?;
     query.query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?.collect()
 }
 
@@ -130,6 +137,7 @@ fn table(db: &Connection, name: String, kind: &str, without_rowid: bool, known: 
         state: known.version.to_string(),
         comment: None,
         note: None,
+        part_of: None,
     })
 }
 

@@ -131,7 +131,7 @@ impl Group {
         let mut changes = Vec::new();
         for (tab, carried) in &mut self.tables {
             let failed = |e| source_error(&self.path, "reading the change table", e);
-            let gap = |why: &str| AdapterError::Gap { table: carried.plan.table().clone(), why: why.into() };
+            let gap = |why: &str| AdapterError::cut_off(carried.plan.table().clone(), why.into());
             let Some(followed) = &mut carried.followed else { continue };
             let now = found.iter().find(|t| t.name == *carried.plan.table()).ok_or_else(|| gap(GONE))?;
             let is_keyed = Form::of(&carried.plan) == Form::Keys;

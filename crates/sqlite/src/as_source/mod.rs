@@ -29,10 +29,11 @@ use moorage_adapter::{
 use moorage_core::change::kind::Transaction;
 use moorage_core::checkpoint::decide::{CapturePoint, Refusal};
 use moorage_core::checkpoint::stored::Checkpoint;
+use moorage_core::model::described::NamedTable;
 use moorage_core::model::described::{SourceIdentity, SourceTable};
 use moorage_core::model::finding::Finding;
 use moorage_core::plan::table::TablePlan;
-use moorage_core::{Position, TableName, TableSchema};
+use moorage_core::{Position, TableSchema};
 use names::Names;
 use rusqlite::{Connection, OpenFlags, TransactionBehavior, params};
 use std::path::{Path, PathBuf};
@@ -171,7 +172,7 @@ impl InspectSource for SqliteSource {
         self.sql("reading the tables", catalog::discover).await
     }
 
-    async fn table_names(&self) -> Result<Vec<TableName>> {
+    async fn table_names(&self) -> Result<Vec<NamedTable>> {
         self.sql("reading the names of tables", catalog::table_names).await
     }
 

@@ -279,7 +279,7 @@ impl Reader {
         {
             let table = schema.table.clone();
             return Err(if what == GONE {
-                AdapterError::Gap { table, why: what }
+                AdapterError::Gone { table }
             } else {
                 AdapterError::Drift { table, what }
             });

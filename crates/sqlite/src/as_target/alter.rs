@@ -6,10 +6,12 @@ use crate::as_target::values::Converter;
 use crate::as_target::{kept, state};
 use crate::file::error::sql_error;
 use arrow::array::RecordBatch;
-use moorage_adapter::{AdapterError, Doing, Result};
+use moorage_adapter::{AdapterError, Doing, Result, TableState};
 use moorage_core::drift::alter::{AlterStep, Alteration, Then};
 use moorage_core::drift::standing::Standing;
+use moorage_core::drift::standing::TargetColumns;
 use moorage_core::model::sql::{quote_ident, quote_literal};
+use moorage_core::plan::current_rows::is_its;
 use moorage_core::plan::table::TablePlan;
 use moorage_core::value::column::value_at;
 use rusqlite::Connection;
@@ -33,12 +35,21 @@ pub(crate) fn alter(db: &Connection, path: &Path, pipeline: &str, alteration: &A
     if merges {
         kept::drop_view(db, path, &alteration.before)?;
     }
-    let mut there = columns(db, &alteration.after.target).map_err(failed)?;
+    // What is done to one partition is done to all of them.
+    let stands_among_others = alteration.before.gathered.is_some() && alteration.before.root().is_none();
+    let others = state::beside_in_table(db, &alteration.after).map_err(failed)?;
+    let mut there = columns(db, alteration.after.stands_in()).map_err(failed)?;
     for (step, standing) in alteration.steps.iter().zip(alteration.standing(&mut there)) {
         match (standing, step) {
             (Standing::Done, _) => {}
             (Standing::Declared, AlterStep::Add { column, value }) => {
                 fill(db, path, &alteration.after, *column, value.as_ref())?;
+            }
+            _ if stands_among_others => {
+                let now = columns(db, alteration.after.stands_in()).map_err(failed)?;
+                for sql in among_others((db, path), alteration, step, &now, &others)? {
+                    db.execute_batch(sql.trim_end()).map_err(failed)?;
+                }
             }
             _ => {
                 let sql = statement(db, path, alteration, step)?;
@@ -53,6 +64,53 @@ pub(crate) fn alter(db: &Connection, path: &Path, pipeline: &str, alteration: &A
         .map_err(|e| sql_error(path, doing(), e))
 }
 
+/// A condition more, where the target table has rows of other tables, too: that a row is of the plan's.
+fn and_its(plan: &TablePlan) -> String {
+    is_its(plan, "").map(|its| format!(" AND {its}")).unwrap_or_default()
+}
+
+/// The statements for a step where other tables stand in the target table, whose rows stay as they are. `there` are its columns,
+/// and `others` those tables.
+fn among_others(
+    (db, path): (&Connection, &Path),
+    alteration: &Alteration,
+    step: &AlterStep,
+    there: &TargetColumns,
+    others: &[(TablePlan, TableState)],
+) -> Result<Vec<String>> {
+    let plan = &alteration.after;
+    let have = |name: &str| others.iter().any(|(other, _)| other.columns.iter().any(|c| c.name == name));
+    let is_there = |name: &str| there.iter().any(|(found, _)| found.eq_ignore_ascii_case(name));
+    let (table, its) = (quote_ident(plan.stands_in()), is_its(plan, "").unwrap_or_default());
+    let set = |what: String| format!("UPDATE {table} SET {what} WHERE {its}");
+    let drop = |name: &str| format!("ALTER TABLE {table} DROP COLUMN {}", quote_ident(name));
+    let add = |column: usize| {
+        let planned = &plan.columns[column];
+        format!("ALTER TABLE {table} ADD COLUMN {} {}", quote_ident(&planned.name), planned.declared.sql)
+    };
+    Ok(match step {
+        AlterStep::Add { column, value } => {
+            let name = quote_ident(&plan.columns[*column].name);
+            let value = value.as_ref().map(|value| literal(db, path, plan, *column, value)).transpose()?;
+            std::iter::once(add(*column)).chain(value.map(|value| set(format!("{name} = {value}")))).collect()
+        }
+        AlterStep::Rename { from, to } if have(from) || is_there(to) => {
+            if alteration.before.mapped.key_names().contains(&from.as_str()) {
+                let reason = format!(
+                    "column {from} is part of the key of several tables there, and would be {to} for this one: have it go by its name with rename = {{ {to} = \"{from}\" }} in a rule"
+                );
+                return Err(AdapterError::refused(Doing::to("altering target table", &plan.target), reason));
+            }
+            let column = plan.columns.iter().position(|c| c.name == *to).unwrap_or_default();
+            let moved = set(format!("{} = {from}, {from} = NULL", quote_ident(to), from = quote_ident(from)));
+            let add = (!is_there(to)).then(|| add(column));
+            add.into_iter().chain([moved]).chain((!have(from)).then(|| drop(from))).collect()
+        }
+        AlterStep::Drop { name } if have(name) => vec![set(format!("{} = NULL", quote_ident(name)))],
+        step => statement(db, path, alteration, step)?.into_iter().collect(),
+    })
+}
+
 /// Gives the rows their value in a column that somebody has made, unless it has values of its own.
 fn fill(
     db: &Connection,
@@ -65,16 +123,17 @@ fn fill(
     let given = value.map(|value| literal(db, path, plan, column, value)).transpose()?;
     let given = given.unwrap_or_else(|| "NULL".into());
     let called = &plan.columns[column].name;
-    let (table, name) = (quote_ident(&plan.target), quote_ident(called));
+    let (table, name) = (quote_ident(plan.stands_in()), quote_ident(called));
     let others = format!(
-        "SELECT EXISTS (SELECT 1 FROM {table} WHERE {name} IS NOT NULL AND quote({name}) <> {})",
-        quote_literal(&given)
+        "SELECT EXISTS (SELECT 1 FROM {table} WHERE {name} IS NOT NULL AND quote({name}) <> {}{})",
+        quote_literal(&given),
+        and_its(plan)
     );
     if db.query_row(&others, [], |r| r.get(0)).map_err(|e| sql_error(path, doing(), e))? {
         let reason = format!("column {called} is there, with other values: rename or drop that column there");
         return Err(AdapterError::refused(doing(), reason));
     }
-    let sql = format!("UPDATE {table} SET {name} = {given} WHERE {name} IS NULL");
+    let sql = format!("UPDATE {table} SET {name} = {given} WHERE {name} IS NULL{}", and_its(plan));
     db.execute_batch(&sql).map_err(|e| match e.sqlite_error_code() {
         // What people made of the column.
         Some(rusqlite::ErrorCode::ConstraintViolation) => AdapterError::refused(doing(), e.to_string()),
@@ -112,7 +171,7 @@ fn statement(
     step: &AlterStep,
 ) -> Result<Option<String>> {
     let plan = &alteration.after;
-    let table = format!("ALTER TABLE {}", quote_ident(&plan.target));
+    let table = format!("ALTER TABLE {}", quote_ident(plan.stands_in()));
     Ok(match step {
         AlterStep::Add { column, value } => {
             let planned = &plan.columns[*column];
@@ -130,7 +189,11 @@ fn statement(
         AlterStep::Relabel { column, from, to } => {
             let name = quote_ident(&plan.columns[*column].name);
             let (from, to) = (quote_literal(from), quote_literal(to));
-            Some(format!("UPDATE {} SET {name} = {to} WHERE {name} = {from}", quote_ident(&plan.target)))
+            Some(format!(
+                "UPDATE {} SET {name} = {to} WHERE {name} = {from}{}",
+                quote_ident(plan.stands_in()),
+                and_its(plan)
+            ))
         }
         AlterStep::Drop { name } => Some(format!("{table} DROP COLUMN {}", quote_ident(name))),
     })

@@ -56,15 +56,11 @@ impl Merge for SqliteMerge {
     async fn write(&mut self, batch: Arc<[TableBatch]>) -> Result<()> {
         let progress = self
             .on(move |db, path| {
-                let mut progress = Vec::with_capacity(batch.len());
-                for of in batch.iter() {
-                    let plan = &of.plan;
-                    let live = state::is_live(db, &plan.target)
+                merge::apply_all(db, path, &batch, |of| {
+                    let live = state::is_live(db, &of.plan.target)
                         .map_err(|e| sql_error(path, "reading a table's state", e))?;
-                    let exact = live && plan.mismatch == Mismatch::Reject;
-                    progress.push((plan.target.clone(), merge::apply(db, path, plan, exact, of)?));
-                }
-                Ok(progress)
+                    Ok(live && of.plan.mismatch == Mismatch::Reject)
+                })
             })
             .await?;
         for (target, counters) in progress {

@@ -18,7 +18,7 @@ fn name(target: &str) -> String {
 
 /// The same plan for the table beside.
 pub(crate) fn beside(plan: &TablePlan) -> TablePlan {
-    TablePlan { target: name(&plan.target), existing_rows: None, ..plan.of_current() }
+    TablePlan { target: name(&plan.target), gathered: None, existing_rows: None, ..plan.of_current() }
 }
 
 /// Whether a table is being loaded beside this one.
@@ -63,7 +63,7 @@ fn columns_and_key(db: &Connection, target: &str) -> rusqlite::Result<(Vec<Strin
 /// `Refused` if its rows could not take the others' place.
 pub(crate) fn create(db: &Connection, path: &Path, plan: &TablePlan) -> Result<()> {
     let failed = |e| sql_error(path, Doing::to("looking at table", &plan.target), e);
-    if plan.kept_as.is_plain() && stays(db, plan).map_err(failed)? {
+    if plan.is_a_copy() && stays(db, plan).map_err(failed)? {
         let (columns, key) = columns_and_key(db, &plan.target).map_err(failed)?;
         let mut wanted: Vec<String> = plan.mapped.key_names().iter().map(|k| k.to_lowercase()).collect();
         wanted.sort();
@@ -109,7 +109,7 @@ pub(crate) fn swap(
         state::remember_loaded(db, &plan.target, end.state, mark, end.captured_by.as_deref())?;
         state::count_anew(db, &plan.target, snapshot_rows)
     };
-    if !plan.kept_as.is_plain() {
+    if !plan.is_a_copy() {
         catch_up(db, path, plan, &name(&plan.target), &end.from)?;
         return remember().map_err(failed);
     }

@@ -7,6 +7,7 @@ use crate::file::error::sql_error;
 use moorage_adapter::{CountsFrom, Doing, Result};
 use moorage_core::model::kept_as::{Added, Deletes, Keep, Operation};
 use moorage_core::model::sql::{quote_ident, quote_literal};
+use moorage_core::plan::current_rows::is_its;
 use moorage_core::plan::table::TablePlan;
 use rusqlite::Connection;
 use std::path::Path;
@@ -24,6 +25,7 @@ pub(crate) fn catch_up(
     build_index(db, path, plan)?;
     make_view(db, path, plan)?;
     let statements = match plan.kept_as.keep {
+        Keep::Current if plan.kept_as.is_plain() => among_others(plan, loaded),
         Keep::Current => current(plan, loaded, from),
         Keep::Changes => changes(plan, loaded, from),
         Keep::Versions => versions(plan, loaded, from),
@@ -35,12 +37,12 @@ pub(crate) fn catch_up(
 }
 
 /// Columns that came meanwhile: what is from before has null there.
-fn add_columns(db: &Connection, path: &Path, plan: &TablePlan) -> Result<()> {
+pub(super) fn add_columns(db: &Connection, path: &Path, plan: &TablePlan) -> Result<()> {
     let failed = |e| sql_error(path, Doing::to("adding columns to table", &plan.target), e);
-    let there = columns(db, &plan.target).map_err(failed)?;
+    let there = columns(db, plan.stands_in()).map_err(failed)?;
     for column in &plan.columns {
         if !there.iter().any(|(name, _)| name.eq_ignore_ascii_case(&column.name)) {
-            let (table, name) = (quote_ident(&plan.target), quote_ident(&column.name));
+            let (table, name) = (quote_ident(plan.stands_in()), quote_ident(&column.name));
             let sql = format!("ALTER TABLE {table} ADD COLUMN {name} {}", column.declared.sql);
             db.execute_batch(sql.trim_end()).map_err(failed)?;
         }
@@ -60,7 +62,7 @@ impl Names {
     fn of(plan: &TablePlan, loaded: &str) -> Self {
         let name = |c: usize| quote_ident(&plan.columns[c].name);
         Self {
-            table: quote_ident(&plan.target),
+            table: quote_ident(plan.stands_in()),
             loaded: quote_ident(loaded),
             own: (0..plan.width()).map(name).collect::<Vec<_>>().join(", "),
             key: plan.key().iter().map(|&k| name(k)).collect(),
@@ -77,6 +79,37 @@ fn same_row(plan: &TablePlan, a: &str, b: &str) -> String {
     (0..plan.width()).map(term).collect::<Vec<_>>().join(" AND ")
 }
 
+/// A condition more, where the target table has rows of other tables, too: that a row is of the plan's.
+fn and_its(plan: &TablePlan, prefix: &str) -> String {
+    is_its(plan, prefix).map(|its| format!(" AND {its}")).unwrap_or_default()
+}
+
+/// The rows of one table among those of others become those that were read.
+fn among_others(plan: &TablePlan, loaded: &str) -> Vec<String> {
+    let names = Names::of(plan, loaded);
+    let Names { table, loaded, own, key } = &names;
+    let its = is_its(plan, "").unwrap_or_default();
+    if key.is_empty() {
+        return vec![
+            format!("DELETE FROM {table} WHERE {its}"),
+            format!("INSERT INTO {table} ({own}) SELECT {own} FROM {loaded}"),
+        ];
+    }
+    let same = format!(
+        "SELECT 1 FROM {loaded} s WHERE {} AND {}",
+        names.same_key("s", table),
+        same_row(plan, "s", table)
+    );
+    vec![
+        format!("DELETE FROM {table} WHERE {its} AND NOT EXISTS ({same})"),
+        format!(
+            "INSERT INTO {table} ({own}) SELECT {own} FROM {loaded} s WHERE NOT EXISTS (SELECT 1 FROM {table} t WHERE {}{})",
+            names.same_key("t", "s"),
+            and_its(plan, "t.")
+        ),
+    ]
+}
+
 /// What is gone stays, marked or not; what is new or differs is written.
 fn current(plan: &TablePlan, loaded: &str, from: &CountsFrom) -> Vec<String> {
     let names = Names::of(plan, loaded);
@@ -89,17 +122,40 @@ fn current(plan: &TablePlan, loaded: &str, from: &CountsFrom) -> Vec<String> {
         let deleted_at = quote_ident(plan.kept_as.name(Added::DeletedAt));
         let at = quote_literal(&from.valid_from.to_string());
         all.push(format!(
-            "UPDATE {table} SET {deleted_at} = {at} WHERE {deleted_at} IS NULL AND NOT EXISTS (SELECT 1 FROM {loaded} s WHERE {})",
+            "UPDATE {table} SET {deleted_at} = {at} WHERE {deleted_at} IS NULL{} AND NOT EXISTS (SELECT 1 FROM {loaded} s WHERE {})",
+            and_its(plan, ""),
             names.same_key("s", table)
         ));
         sets.push(format!("{deleted_at} = NULL"));
     }
-    let action = if sets.is_empty() { "NOTHING".into() } else { format!("UPDATE SET {}", sets.join(", ")) };
+    // One of another table stays what it is, and the next statement refuses that.
+    let whose = match (is_its(plan, &format!("{table}.")), plan.kept_as.deletes) {
+        (Some(its), Deletes::Mark) => {
+            format!(
+                " WHERE {its} OR {table}.{} IS NOT NULL",
+                quote_ident(plan.kept_as.name(Added::DeletedAt))
+            )
+        }
+        (Some(its), _) => format!(" WHERE {its}"),
+        (None, _) => String::new(),
+    };
+    let action = match sets.is_empty() {
+        true => "NOTHING".into(),
+        false => format!("UPDATE SET {}{whose}", sets.join(", ")),
+    };
     // Without a condition SQLite takes ON for that of a join (the page on UPSERT, section 2.2).
     all.push(format!(
         "INSERT INTO {table} ({own}) SELECT {own} FROM {loaded} WHERE true ON CONFLICT ({}) DO {action}",
         key.join(", ")
     ));
+    if plan.gathered.is_some() {
+        // Refused by the key, if it is there as another table's.
+        all.push(format!(
+            "INSERT INTO {table} ({own}) SELECT {own} FROM {loaded} s WHERE NOT EXISTS (SELECT 1 FROM {table} t WHERE {}{})",
+            names.same_key("t", "s"),
+            and_its(plan, "t.")
+        ));
+    }
     all
 }
 
@@ -154,7 +210,8 @@ fn versions(plan: &TablePlan, loaded: &str, from: &CountsFrom) -> Vec<String> {
     let (since, until) = (name(Added::Since), name(Added::Until));
     let at = quote_literal(&from.valid_from.to_string());
     let differs = format!(
-        "{until} IS NULL AND NOT EXISTS (SELECT 1 FROM {loaded} s WHERE {} AND {})",
+        "{until} IS NULL{} AND NOT EXISTS (SELECT 1 FROM {loaded} s WHERE {} AND {})",
+        and_its(plan, ""),
         names.same_key("s", table),
         same_row(plan, "s", table)
     );
@@ -164,8 +221,9 @@ fn versions(plan: &TablePlan, loaded: &str, from: &CountsFrom) -> Vec<String> {
         format!("UPDATE {table} SET {until} = {at} WHERE {differs}"),
         format!(
             "INSERT INTO {table} ({own}, {since}) SELECT {own}, {at} FROM {loaded} s \
-             WHERE NOT EXISTS (SELECT 1 FROM {table} v WHERE {} AND v.{until} IS NULL)",
-            names.same_key("v", "s")
+             WHERE NOT EXISTS (SELECT 1 FROM {table} v WHERE {} AND v.{until} IS NULL{})",
+            names.same_key("v", "s"),
+            and_its(plan, "v.")
         ),
     ]
 }

@@ -1,14 +1,16 @@
 //! Making, adopting and removing target tables.
 
+use crate::as_target::catch_up::add_columns;
 use crate::as_target::columns::columns;
 use crate::as_target::index::{build_index, has_index};
 use crate::as_target::kept::make_view;
-use crate::as_target::statements::create_table;
+use crate::as_target::statements::{Statements, create_table};
 use crate::as_target::{beside, state};
 use crate::file::error::sql_error;
 use moorage_adapter::{AdapterError, DependentView, Doing, ExistingTable, Result, StoredTable, Surveyed};
 use moorage_core::model::policy::ExistingRows;
 use moorage_core::model::sql::quote_ident;
+use moorage_core::plan::gather::{Place, cannot_join};
 use moorage_core::plan::table::TablePlan;
 use rusqlite::{Connection, OptionalExtension};
 use std::collections::{HashMap, HashSet};
@@ -25,7 +27,10 @@ pub(crate) fn describe(db: &Connection, table: &str) -> rusqlite::Result<Option<
     let Some(name) = found else { return Ok(None) };
     let columns = columns(db, &name)?;
     let rows = db.query_row(&format!("SELECT count(*) FROM {}", quote_ident(&name)), [], |r| r.get(0))?;
-    let owner = state::owner(db, &name)?.map(|(pipeline, _)| pipeline);
+    let owner = match state::owner(db, &name)? {
+        Some((pipeline, _)) => Some(pipeline),
+        None => state::standing_in(db, &name)?.into_iter().next().map(|(_, pipeline, _)| pipeline),
+    };
     Ok(Some(ExistingTable { columns, rows, owner }))
 }
 
@@ -68,12 +73,12 @@ pub(crate) fn survey(
     let stored = state::tables(db, pipeline).map_err(sql)?;
     let stored: HashMap<&str, &StoredTable> = stored.iter().map(|s| (s.plan.target.as_str(), s)).collect();
     let look = |plan: &TablePlan| {
-        if !there.contains(&plan.target.to_ascii_lowercase()) {
+        if !there.contains(&plan.stands_in().to_ascii_lowercase()) {
             return Ok(survey_new(plan));
         }
         let stored = stored.get(plan.target.as_str());
         Ok(Surveyed {
-            existing: describe(db, &plan.target).map_err(sql)?,
+            existing: describe(db, plan.stands_in()).map_err(sql)?,
             state: stored.map(|s| s.state),
             maps_otherwise: stored.is_some_and(|s| !s.plan.maps_like(plan)),
             problem: check(db, path, pipeline, plan).err().map(|e| e.to_string()),
@@ -108,7 +113,7 @@ fn refused_statements(plan: &TablePlan, reason: &str) -> AdapterError {
 
 /// Whether statements that people wrote made the table with all columns that are to be written.
 fn has_columns(db: &Connection, plan: &TablePlan) -> Result<()> {
-    let found = describe(db, &plan.target).map_err(|e| refused_statements(plan, &e.to_string()))?;
+    let found = describe(db, plan.stands_in()).map_err(|e| refused_statements(plan, &e.to_string()))?;
     let Some(found) = found else {
         return Err(refused_statements(plan, "they do not make a table of that name"));
     };
@@ -134,7 +139,23 @@ enum Making {
 
 fn making(db: &Connection, path: &Path, pipeline: &str, plan: &TablePlan) -> Result<Making> {
     let sql = |e| sql_error(path, Doing::to("looking at table", &plan.target), e);
-    let Some(existing) = describe(db, &plan.target).map_err(sql)? else { return Ok(Making::New) };
+    let Some(existing) = describe(db, plan.stands_in()).map_err(sql)? else { return Ok(Making::New) };
+    let what = || format!("target table {}", plan.stands_in());
+    if plan.gathered.is_some() {
+        return match cannot_stand(db, pipeline, plan, &existing).map_err(sql)? {
+            Some(why) => Err(AdapterError::refused(what(), why)),
+            None => Ok(Making::Again),
+        };
+    }
+    if let Some((other, ..)) = state::standing_in(db, &plan.target).map_err(sql)?.first() {
+        return Err(AdapterError::refused(
+            what(),
+            format!(
+                "rows of several tables stand in it ({}): change `into`, or have this one stand there with `gather = true` in a rule",
+                other.target
+            ),
+        ));
+    }
     match state::owner(db, &plan.target).map_err(sql)? {
         Some((owner, _)) if owner != pipeline => Err(AdapterError::refused(
             format!("target table {}", plan.target),
@@ -154,6 +175,37 @@ fn making(db: &Connection, path: &Path, pipeline: &str, plan: &TablePlan) -> Res
     }
 }
 
+/// Why a table cannot stand together with others in one that is there, if so.
+fn cannot_stand(
+    db: &Connection,
+    pipeline: &str,
+    plan: &TablePlan,
+    existing: &ExistingTable,
+) -> rusqlite::Result<Option<String>> {
+    let of_rows = state::owner(db, &plan.target)?.map(|(owner, _)| owner);
+    let there = Place {
+        pipeline,
+        of_rows: of_rows.as_deref(),
+        is_gathered: !state::standing_in(db, plan.stands_in())?.is_empty(),
+        of_table: existing.owner.as_deref(),
+    };
+    Ok(cannot_join(plan, &there, |name| {
+        let there = existing.columns.iter().find(|(found, _)| found.eq_ignore_ascii_case(name));
+        there.map(|(_, sql)| sql.clone())
+    }))
+}
+
+/// Makes room for the rows of a table in one that is there. Where that is whole, they are loaded beside it, and come at once.
+fn stand_together(db: &Connection, path: &Path, plan: &TablePlan) -> Result<()> {
+    add_columns(db, path, plan)?;
+    make_view(db, path, plan)?;
+    if has_index(db, path, plan)? {
+        return beside::create(db, path, plan);
+    }
+    db.execute_batch(&Statements::new(plan).empty())
+        .map_err(|e| sql_error(path, Doing::to("removing what was loaded of table", &plan.target), e))
+}
+
 /// Whether [`create`] would work.
 pub(crate) fn check(db: &Connection, path: &Path, pipeline: &str, plan: &TablePlan) -> Result<()> {
     match making(db, path, pipeline, plan)? {
@@ -168,12 +220,13 @@ pub(crate) fn create(db: &Connection, path: &Path, pipeline: &str, plan: &TableP
         db.execute_batch(sql)
             .map_err(|e| sql_error(path, Doing::to(doing, format!("table {}", plan.target)), e))
     };
-    let table = quote_ident(&plan.target);
+    let table = quote_ident(plan.stands_in());
     let making = making(db, path, pipeline, plan)?;
     beside::drop(db, path, plan)?;
     let keeps = matches!(making, Making::Adopt) && plan.existing_rows == Some(ExistingRows::Keep);
     match making {
         Making::New => make(db, path, plan)?,
+        Making::Again if plan.gathered.is_some() => stand_together(db, path, plan)?,
         // What was loaded of it before that was broken off.
         Making::Again if !plan.kept_as.is_plain() && !has_index(db, path, plan)? => {
             run("making", &format!("DROP TABLE {table}"))?;
@@ -220,7 +273,7 @@ fn make(db: &Connection, path: &Path, plan: &TablePlan) -> Result<()> {
 }
 
 fn has_rows(db: &Connection, path: &Path, plan: &TablePlan) -> Result<bool> {
-    let sql = format!("SELECT EXISTS (SELECT 1 FROM {})", quote_ident(&plan.target));
+    let sql = format!("SELECT EXISTS (SELECT 1 FROM {})", quote_ident(plan.stands_in()));
     db.query_row(&sql, [], |r| r.get(0))
         .map_err(|e| sql_error(path, Doing::to("looking at table", &plan.target), e))
 }

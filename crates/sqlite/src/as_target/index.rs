@@ -23,7 +23,7 @@ fn free_name(db: &Connection, base: &str) -> rusqlite::Result<String> {
 pub(crate) fn has_index(db: &Connection, path: &Path, plan: &TablePlan) -> Result<bool> {
     let sql = "SELECT count(*) FROM sqlite_schema WHERE type = 'index' AND tbl_name = ?1 COLLATE NOCASE
                AND (name LIKE 'moorage\\_key\\_%' ESCAPE '\\' OR name LIKE 'moorage\\_match\\_%' ESCAPE '\\')";
-    db.query_row(sql, [&plan.target], |r| r.get::<_, i64>(0).map(|n| n > 0))
+    db.query_row(sql, [plan.stands_in()], |r| r.get::<_, i64>(0).map(|n| n > 0))
         .map_err(|e| sql_error(path, Doing::to("looking at table", &plan.target), e))
 }
 
@@ -37,10 +37,13 @@ pub(crate) fn build_index(db: &Connection, path: &Path, plan: &TablePlan) -> Res
     db.execute_batch(&statement).map_err(|e| match e.sqlite_error_code() {
         Some(rusqlite::ErrorCode::ConstraintViolation) => AdapterError::Value {
             table: plan.table().to_string(),
-            what: format!(
+            what: match &plan.gathered { Some(gathered) if gathered.disjoint => format!(
+                "two of the tables that stand together in {} have a row with the same key. Take `disjoint_keys` out of the rule, or mend the rows in the source",
+                plan.stands_in()
+            ), _ => format!(
                 "the key ({}) is not unique: two rows have the same values. Declare another key in the project file, or take `key` out and have the source's log carry whole rows",
                 plan.mapped.key_names().join(", ")
-            ),
+            ) },
         },
         _ => sql_error(path, Doing::to("building the key of table", &plan.target), e),
     })

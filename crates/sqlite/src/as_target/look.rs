@@ -208,7 +208,7 @@ impl TargetLook for SqliteTargetLook {
         let (plan, key) = (plan.clone(), key.to_vec());
         self.on(move |db, path| {
             let columns: Vec<String> = plan
-                .schema
+                .mapped
                 .identity
                 .key()
                 .unwrap_or(&[])
@@ -233,7 +233,7 @@ impl TargetLook for SqliteTargetLook {
             let (order, count) = match which {
                 Sample::First(count) => (String::new(), count),
                 // A query over a table that keeps more has no rows of its own to be the newest.
-                Sample::Newest(count) if !plan.kept_as.is_plain() => (String::new(), count),
+                Sample::Newest(count) if !plan.is_a_copy() => (String::new(), count),
                 Sample::Newest(count) => (format!(" ORDER BY {} DESC", row_id_name(&plan)), count),
             };
             Reading::new(db, path, &plan, &format!("{order} LIMIT {count}"))?.all(db, path, [])

@@ -1,5 +1,6 @@
 //! Carrying out what a batch does to a table, row by row.
 
+use crate::as_target::index::build_index;
 use crate::as_target::state;
 use crate::as_target::statements::Statements;
 use crate::as_target::values::Converter;
@@ -22,6 +23,49 @@ use std::cell::Cell;
 use std::collections::HashMap;
 use std::path::Path;
 
+/// Applies the changes of tables inside the caller's transaction. Those that stand together in a target table come together, so
+/// that a row may go from one to another: what goes, goes first.
+pub(crate) fn apply_all(
+    db: &Connection,
+    path: &Path,
+    batch: &[TableBatch],
+    exact: impl Fn(&TableBatch) -> Result<bool>,
+) -> Result<Vec<(String, TableCounters)>> {
+    let mut counted = Vec::with_capacity(batch.len());
+    let mut left: Vec<&TableBatch> = batch.iter().collect();
+    while !left.is_empty() {
+        let first = left.remove(0);
+        let beside = |of: &TableBatch| {
+            first.plan.gathered.is_some()
+                && of.plan.gathered.is_some()
+                && of.plan.stands_in() == first.plan.stands_in()
+        };
+        let (together, others): (Vec<_>, Vec<_>) = left.into_iter().partition(|of| beside(of));
+        left = others;
+        let all: Vec<&TableBatch> = std::iter::once(first).chain(together).collect();
+        if all.len() == 1 {
+            let counters = apply(db, path, &first.plan, exact(first)?, first)?;
+            counted.push((first.plan.target.clone(), counters));
+            continue;
+        }
+        let images: Vec<Vec<&ChangeBlock>> = all.iter().map(|of| of.images()).collect();
+        let mut works = Vec::with_capacity(all.len());
+        for (of, blocks) in all.iter().zip(&images) {
+            let writer = Writer::new((db, path), &of.plan, exact(of)?, of, blocks)?;
+            let borrowed = writer.borrow(&of.set)?;
+            works.push((of, writer, borrowed));
+        }
+        for (of, writer, borrowed) in &mut works {
+            writer.carry_out(&of.set, of.set.removals(), borrowed)?;
+        }
+        for (of, writer, borrowed) in &mut works {
+            writer.carry_out(&of.set, of.set.writes(), borrowed)?;
+            counted.push((of.plan.target.clone(), writer.counters(of)));
+        }
+    }
+    Ok(counted)
+}
+
 /// Applies the changes of one table inside the caller's transaction. In one that is `exact` a row that is not as the
 /// changes assume is an error; in any other it is adjusted, and counted.
 pub(crate) fn apply(
@@ -32,25 +76,14 @@ pub(crate) fn apply(
     batch: &TableBatch,
 ) -> Result<TableCounters> {
     let blocks: &[&ChangeBlock] = &batch.images();
-    let sql = |e| sql_error(path, Doing::to("merging into table", &plan.target), e);
-    let exact = exact && !state::keeps_rows(db, &plan.target).map_err(sql)? && batch.is_exact();
-    let writer = Writer {
-        db,
-        path,
-        plan,
-        blocks,
-        exact: exact && !blocks.iter().any(|b| b.is_blind()),
-        adjusted: Cell::default(),
-        statements: Statements::new(plan),
-        converter: Converter::new(plan),
-    };
-    writer.carry_out(&batch.set)?;
-    let mut counters = batch.set.counters;
-    if batch.is_exact() {
-        counters.adjusted += writer.adjusted.get();
-    }
-    Ok(counters)
+    let writer = Writer::new((db, path), plan, exact, batch, blocks)?;
+    let mut borrowed = writer.borrow(&batch.set)?;
+    writer.carry_out(&batch.set, batch.set.steps(), &mut borrowed)?;
+    Ok(writer.counters(batch))
 }
+
+/// What rows lack, by their number: columns with the target's values of them.
+type Borrowed = HashMap<usize, Vec<(usize, Owned)>>;
 
 /// How a row is not as the changes assume.
 #[derive(Clone, Copy)]
@@ -73,10 +106,49 @@ struct Writer<'a> {
     converter: Converter,
 }
 
+impl<'a> Writer<'a> {
+    fn new(
+        (db, path): (&'a Connection, &'a Path),
+        plan: &'a TablePlan,
+        exact: bool,
+        batch: &TableBatch,
+        blocks: &'a [&'a ChangeBlock],
+    ) -> Result<Self> {
+        let sql = |e| sql_error(path, Doing::to("merging into table", &plan.target), e);
+        let exact = exact && !state::keeps_rows(db, &plan.target).map_err(sql)? && batch.is_exact();
+        // Where several stand in a table, the one that was loaded last may have left that to us.
+        if plan.gathered.is_some() {
+            build_index(db, path, plan)?;
+        }
+        Ok(Self {
+            db,
+            path,
+            plan,
+            blocks,
+            exact: exact && !blocks.iter().any(|b| b.is_blind()),
+            adjusted: Cell::default(),
+            statements: Statements::new(plan),
+            converter: Converter::new(plan),
+        })
+    }
+}
+
 impl Writer<'_> {
-    fn carry_out(&self, set: &WriteSet) -> Result<()> {
-        let mut borrowed = self.borrow(set)?;
-        for step in set.steps() {
+    fn counters(&self, batch: &TableBatch) -> TableCounters {
+        let mut counters = batch.set.counters;
+        if batch.is_exact() {
+            counters.adjusted += self.adjusted.get();
+        }
+        counters
+    }
+
+    fn carry_out<'w>(
+        &self,
+        set: &WriteSet,
+        steps: impl Iterator<Item = Write<'w>>,
+        borrowed: &mut Borrowed,
+    ) -> Result<()> {
+        for step in steps {
             match step {
                 Write::Empty => self.truncate()?,
                 Write::Remove(gone) => self.delete_keys(gone)?,
@@ -154,12 +226,12 @@ impl Writer<'_> {
                 ),
             ));
         }
-        self.db.execute(&format!("DELETE FROM {}", self.statements.table), []).map_err(|e| self.sql(e))?;
+        self.db.execute(&self.statements.empty(), []).map_err(|e| self.sql(e))?;
         Ok(())
     }
 
     /// For rows that moved to another key and lack columns: those columns' values in the target now.
-    fn borrow(&self, set: &WriteSet) -> Result<HashMap<usize, Vec<(usize, Owned)>>> {
+    fn borrow(&self, set: &WriteSet) -> Result<Borrowed> {
         set.borrowed().map(|(at, origin)| Ok((at, self.fetch(&set.rows[at], origin)?))).collect()
     }
 
@@ -337,10 +409,37 @@ impl Writer<'_> {
         let key = self.key_of(&row.cells)?;
         let there = self.prepare(&self.statements.has_key())?.exists(params_from_iter(key));
         if !there.map_err(|e| self.sql(e))? {
-            return Err(self.sql(error));
+            return self.take_over(row, values, error);
         }
         self.differs(&row.cells, Differing::InsertOfPresent)?;
         update.execute(parameters()).map(|_| ()).map_err(|e| self.sql(e))
+    }
+
+    /// Takes a row that was deleted in another of the tables that stand together, and stays there marked.
+    fn take_over(&self, row: &NetRow, values: &[ToSqlOutput<'_>], error: rusqlite::Error) -> Result<()> {
+        if self.plan.gathered.is_none() {
+            return Err(self.sql(error));
+        }
+        if let Some(sql) = self.statements.take_over() {
+            let taken =
+                self.prepare(&sql)?.execute(params_from_iter(values.iter())).map_err(|e| self.sql(e))?;
+            if taken > 0 {
+                return Ok(());
+            }
+        }
+        let key = self.key_of(&row.cells)?;
+        let there = self.prepare(&self.statements.is_anywhere())?.exists(params_from_iter(key));
+        if !there.map_err(|e| self.sql(e))? {
+            return Err(self.sql(error));
+        }
+        Err(AdapterError::Value {
+            table: self.plan.table().to_string(),
+            what: format!(
+                "another table has a row with the same key in {} ({}), and `disjoint_keys` says that none has. Mend the row in the source; or take `disjoint_keys` out of the rule and give the table another name with `into`",
+                self.plan.stands_in(),
+                self.words(&row.cells)
+            ),
+        })
     }
 
     /// Only the project file says that the key is one.

@@ -43,6 +43,7 @@ use moorage_core::drift::standing::TargetColumns;
 use moorage_core::model::described::SourceIdentity;
 use moorage_core::model::finding::Finding;
 use moorage_core::model::sql::quote_ident;
+use moorage_core::plan::current_rows::is_its;
 use moorage_core::plan::dialect::TargetDialect;
 use moorage_core::plan::table::TablePlan;
 use rusqlite::Connection;
@@ -223,12 +224,13 @@ impl InspectTarget for SqliteTarget {
             Ok(Some(statement)) => format!("\n{statement};"),
             Ok(None) => String::new(),
         };
-        let view = kept::view(plan).map(|view| format!("\n{view};")).unwrap_or_default();
+        let view = kept::view(plan, &[]).map(|view| format!("\n{view};")).unwrap_or_default();
         format!("{};{index}{view}", create_table(plan))
     }
 
-    async fn count(&self, table: &str) -> Result<u64> {
-        let sql = format!("SELECT count(*) FROM {}", quote_ident(table));
+    async fn count(&self, plan: &TablePlan) -> Result<u64> {
+        let its = is_its(plan, "").unwrap_or_else(|| "true".into());
+        let sql = format!("SELECT count(*) FROM {} WHERE {its}", quote_ident(plan.stands_in()));
         self.read("counting rows", move |db| db.query_row(&sql, [], |r| r.get(0))).await
     }
 
@@ -427,7 +429,12 @@ impl LoadTarget for SqliteTarget {
                 let rows = beside::count(db, path, &plan)?;
                 return beside::swap(db, path, &plan, &end, rows);
             }
-            build_index(db, path, &plan)?;
+            let failed = |e| sql_error(path, "looking at tables beside it", e);
+            let others = state::beside_in_table(db, &plan).map_err(failed)?;
+            // While others are loaded it would hold them up; the last one has it made.
+            if !others.iter().any(|(_, state)| matches!(state, TableState::Waiting | TableState::Reading)) {
+                build_index(db, path, &plan)?;
+            }
             let mark = end.mark.as_ref().map(|m| (m.text.as_str(), m.complete_at.as_str()));
             state::remember_loaded(db, &plan.target, end.state, mark, end.captured_by.as_deref())
                 .map_err(|e| sql_error(path, "remembering a table", e))

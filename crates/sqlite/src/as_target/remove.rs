@@ -1,5 +1,6 @@
 //! Letting go of tables, and removing them.
 
+use super::statements::Statements;
 use super::{kept, state};
 use moorage_adapter::Step;
 use moorage_core::model::sql::quote_ident;
@@ -13,6 +14,20 @@ fn remove_table(
     plan: Option<&TablePlan>,
     dry: bool,
 ) -> rusqlite::Result<Step> {
+    if let Some(plan) = plan.filter(|plan| plan.gathered.is_some())
+        && !state::beside_in_table(db, plan)?.is_empty()
+    {
+        if !dry {
+            db.execute_batch(&format!(
+                "DROP TABLE IF EXISTS {}",
+                quote_ident(&format!("moorage_again_{target}"))
+            ))?;
+            db.execute_batch(&Statements::new(plan).empty())?;
+        }
+        let outcome = if dry { "its rows would be removed" } else { "its rows are removed" };
+        return Ok(Step::new(format!("target table {target}"), outcome));
+    }
+    let table = plan.map_or(target, TablePlan::stands_in);
     let adopted = state::owner(db, target)?.is_some_and(|(_, adopted)| adopted);
     let outcome = match (adopted, dry) {
         (true, _) => "left: it was there before the pipeline",
@@ -21,7 +36,7 @@ fn remove_table(
             if let Some(plan) = plan {
                 kept::drop_our_view(db, plan)?;
             }
-            for table in [target, &format!("moorage_again_{target}")] {
+            for table in [table, &format!("moorage_again_{target}")] {
                 db.execute_batch(&format!("DROP TABLE IF EXISTS {}", quote_ident(table)))?;
             }
             "removed"
@@ -56,7 +71,15 @@ pub(crate) fn let_go(
 pub(crate) fn teardown(db: &Connection, pipeline: &str, dry: bool) -> rusqlite::Result<Vec<Step>> {
     let mut steps = Vec::new();
     for stored in state::tables(db, pipeline)? {
-        steps.push(remove_table(db, &stored.plan.target, Some(&stored.plan), dry)?);
+        let target = &stored.plan.target;
+        steps.push(remove_table(db, target, Some(&stored.plan), dry)?);
+        if !dry {
+            // The last one of those that stand in a table takes that along.
+            db.execute(
+                "DELETE FROM moorage_tables WHERE target = ?1 AND pipeline = ?2",
+                [target.as_str(), pipeline],
+            )?;
+        }
     }
     if state::checkpoint(db, pipeline)?.is_some() || !steps.is_empty() {
         if !dry {

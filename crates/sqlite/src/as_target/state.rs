@@ -255,6 +255,31 @@ pub(crate) fn owner(db: &Connection, target: &str) -> Sql<Option<(String, bool)>
     .optional()
 }
 
+/// The tables that stand together in a target table: as they are carried, by which pipelines, and how far they are.
+pub(crate) fn standing_in(db: &Connection, table: &str) -> Sql<Vec<(TablePlan, String, TableState)>> {
+    if !exists(db)? {
+        return Ok(Vec::new());
+    }
+    let sql = "SELECT plan, pipeline, state FROM moorage_tables
+               WHERE json_extract(plan, '$.gathered.into') = ?1 COLLATE NOCASE ORDER BY target";
+    let mut query = db.prepare_cached(sql)?;
+    let rows = query.query_map([table], |r| {
+        let (plan, state): (String, String) = (r.get(0)?, r.get(2)?);
+        Ok((from_json(0, &plan)?, r.get(1)?, TableState::from_word(&state)))
+    })?;
+    rows.collect()
+}
+
+/// Those that stand beside one in its target table.
+pub(crate) fn beside_in_table(db: &Connection, plan: &TablePlan) -> Sql<Vec<(TablePlan, TableState)>> {
+    let Some(gathered) = &plan.gathered else { return Ok(Vec::new()) };
+    let all = standing_in(db, &gathered.into)?.into_iter();
+    Ok(all
+        .filter(|(other, ..)| other.target != plan.target)
+        .map(|(other, _, state)| (other, state))
+        .collect())
+}
+
 pub(crate) fn remember_loading(
     db: &Connection,
     pipeline: &str,

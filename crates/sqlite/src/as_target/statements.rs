@@ -3,6 +3,7 @@
 use moorage_core::model::kept_as::{Added, Keep, Operation};
 use moorage_core::model::schema::RowIdentity;
 use moorage_core::model::sql::{quote_ident, quote_list, quote_literal};
+use moorage_core::plan::current_rows::is_its;
 use moorage_core::plan::table::TablePlan;
 
 /// Statements for a table, made once per batch.
@@ -11,7 +12,10 @@ pub(crate) struct Statements {
     pub(crate) columns: Vec<String>,
     pub(crate) key: Vec<usize>,
     row_id: &'static str,
-    /// What else a row that is found by its key has to be: the one that is valid still, or the last one.
+    /// What a row of the plan's table is, where the target table has others, too.
+    its: Option<String>,
+    /// What else a row that is found by its key has to be: one of the plan's table, and the one that is valid still, or the
+    /// last one.
     found: String,
     /// Of a table of versions: the columns with the times from when and until when they are valid.
     pub(crate) validity: Option<(String, String)>,
@@ -26,17 +30,23 @@ impl Statements {
         let columns: Vec<String> = plan.columns.iter().map(|c| quote_ident(&c.name)).collect();
         let name = |added| quote_ident(plan.kept_as.name(added));
         Self {
-            table: quote_ident(&plan.target),
+            table: quote_ident(plan.stands_in()),
             key: plan.key().to_vec(),
             row_id: row_id_name(plan),
             floats: plan.mapped.columns.iter().map(|c| c.logical.is_float()).collect(),
-            found: match plan.kept_as.keep {
-                Keep::Current => String::new(),
-                Keep::Versions => format!(" AND {} IS NULL", name(Added::Until)),
-                Keep::Changes => {
-                    format!(" ORDER BY {} DESC, {} DESC LIMIT 1", name(Added::Position), name(Added::Order))
-                }
-            },
+            found: is_its(plan, "").map(|its| format!(" AND {its}")).unwrap_or_default()
+                + &match plan.kept_as.keep {
+                    Keep::Current => String::new(),
+                    Keep::Versions => format!(" AND {} IS NULL", name(Added::Until)),
+                    Keep::Changes => {
+                        format!(
+                            " ORDER BY {} DESC, {} DESC LIMIT 1",
+                            name(Added::Position),
+                            name(Added::Order)
+                        )
+                    }
+                },
+            its: is_its(plan, ""),
             validity: (plan.kept_as.keep == Keep::Versions).then(|| (name(Added::Since), name(Added::Until))),
             deleted_at: plan.kept_as.adds().find(|added| *added == Added::DeletedAt).map(name),
             columns,
@@ -45,7 +55,13 @@ impl Statements {
 
     /// Marks all rows that are not as deleted, at a moment.
     pub(crate) fn mark_all(&self) -> Vec<String> {
-        let mark = |name: &String| format!("UPDATE {} SET {name} = ?1 WHERE {name} IS NULL", self.table);
+        let mark = |name: &String| {
+            format!(
+                "UPDATE {} SET {name} = ?1 WHERE {}",
+                self.table,
+                self.among_its(&format!("{name} IS NULL"))
+            )
+        };
         self.deleted_at.iter().map(mark).collect()
     }
 
@@ -63,10 +79,61 @@ impl Statements {
     /// The same for all versions that are valid still.
     pub(crate) fn end_rest(&self) -> Vec<String> {
         let (table, Some((since, until))) = (&self.table, &self.validity) else { return Vec::new() };
+        let valid = self.among_its(&format!("{until} IS NULL"));
         vec![
-            format!("DELETE FROM {table} WHERE {until} IS NULL AND {since} = ?1"),
-            format!("UPDATE {table} SET {until} = ?1 WHERE {until} IS NULL"),
+            format!("DELETE FROM {table} WHERE {valid} AND {since} = ?1"),
+            format!("UPDATE {table} SET {until} = ?1 WHERE {valid}"),
         ]
+    }
+
+    /// A condition, with the one that a row is of the plan's table.
+    fn among_its(&self, condition: &str) -> String {
+        match &self.its {
+            Some(its) => format!("{its} AND {condition}"),
+            None => condition.into(),
+        }
+    }
+
+    /// Removes all rows.
+    pub(crate) fn empty(&self) -> String {
+        format!("DELETE FROM {} WHERE {}", self.table, self.its.as_deref().unwrap_or("true"))
+    }
+
+    /// Overwrites a row with the key, whichever table it is of; likewise only one that was deleted, where those stay.
+    pub(crate) fn take_over(&self) -> Option<String> {
+        let deleted_at = self.deleted_at.as_ref()?;
+        self.its.as_ref()?;
+        Some(format!(
+            "UPDATE {} SET {} WHERE {} AND {deleted_at} IS NOT NULL",
+            self.table,
+            self.sets(),
+            self.has_values()
+        ))
+    }
+
+    /// Whether there is a row with a key, whichever table it is of.
+    pub(crate) fn is_anywhere(&self) -> String {
+        let term = |(i, &k): (usize, &usize)| format!("{} = ?{}", self.columns[k], i + 1);
+        let terms: Vec<String> = self.key.iter().enumerate().map(term).collect();
+        format!("SELECT 1 FROM {} WHERE {}", self.table, terms.join(" AND "))
+    }
+
+    /// The key's columns among the values of all columns.
+    fn has_values(&self) -> String {
+        let terms: Vec<String> =
+            self.key.iter().map(|&k| format!("{} = ?{}", self.columns[k], k + 1)).collect();
+        terms.join(" AND ")
+    }
+
+    /// All columns but the key's, from the values of all columns.
+    fn sets(&self) -> String {
+        let value = |c: usize| format!("{} = ?{}", self.columns[c], c + 1);
+        let mut sets: Vec<String> =
+            (0..self.columns.len()).filter(|c| !self.key.contains(c)).map(value).collect();
+        if sets.is_empty() {
+            sets.extend(self.key.first().map(|&k| format!("{0} = {0}", self.columns[k])));
+        }
+        sets.join(", ")
     }
 
     pub(crate) fn insert(&self) -> String {
@@ -103,14 +170,7 @@ impl Statements {
     /// Overwrites a row; parameters are the values of all columns. Where there are none but the key's, a row that is
     /// there is left as it is.
     pub(crate) fn overwrite(&self) -> String {
-        let value = |c: usize| format!("{} = ?{}", self.columns[c], c + 1);
-        let mut sets: Vec<String> =
-            (0..self.columns.len()).filter(|c| !self.key.contains(c)).map(value).collect();
-        if sets.is_empty() {
-            sets.extend(self.key.first().map(|&k| format!("{0} = {0}", self.columns[k])));
-        }
-        let key: Vec<String> = self.key.iter().map(|&k| value(k)).collect();
-        format!("UPDATE {} SET {} WHERE {}", self.table, sets.join(", "), key.join(" AND "))
+        format!("UPDATE {} SET {} WHERE {}", self.table, self.sets(), self.among_its(&self.has_values()))
     }
 
     /// Whether there is a row with a key.
@@ -156,7 +216,7 @@ pub(crate) fn row_id_name(plan: &TablePlan) -> &'static str {
 /// Whether the key is one integer column, which SQLite then uses as the row number itself.
 fn integer_key(plan: &TablePlan) -> Option<usize> {
     match &plan.mapped.identity {
-        RowIdentity::Key(_) if !plan.kept_as.is_plain() => None,
+        RowIdentity::Key(_) if !plan.is_a_copy() => None,
         RowIdentity::Key(key) if key.len() == 1 && plan.mapped.columns[key[0]].logical.is_integer() => {
             Some(key[0])
         }
@@ -182,7 +242,7 @@ pub(crate) fn create_table(plan: &TablePlan) -> String {
             format!("  {}{sql}{suffix}", quote_ident(&c.name))
         })
         .collect();
-    format!("CREATE TABLE {} (\n{}\n)", quote_ident(&plan.target), columns.join(",\n"))
+    format!("CREATE TABLE {} (\n{}\n)", quote_ident(plan.stands_in()), columns.join(",\n"))
 }
 
 /// The statements that make the indexes a merge finds rows by; built after loading, which is several times
@@ -194,10 +254,10 @@ pub(crate) fn create_index<E>(
     plan: &TablePlan,
     free: impl Fn(&str) -> Result<String, E>,
 ) -> Result<Option<String>, E> {
-    let table = quote_ident(&plan.target);
+    let table = quote_ident(plan.stands_in());
     let name = |added| quote_ident(plan.kept_as.name(added));
     let key = plan.key().iter().map(|&k| quote_ident(&plan.columns[k].name));
-    let index = |kind: &str| Ok(quote_ident(&free(&format!("moorage_{kind}_{}", plan.target))?));
+    let index = |kind: &str| Ok(quote_ident(&free(&format!("moorage_{kind}_{}", plan.stands_in()))?));
     match plan.kept_as.keep {
         Keep::Current => {}
         Keep::Changes => {
@@ -229,13 +289,13 @@ pub(crate) fn create_index<E>(
         Some(_) if integer_key(plan).is_some() => None,
         Some(key) => {
             let columns = quote_list(key.iter().map(|&k| plan.columns[k].name.as_str()));
-            let index = quote_ident(&free(&format!("moorage_key_{}", plan.target))?);
+            let index = quote_ident(&free(&format!("moorage_key_{}", plan.stands_in()))?);
             Some(format!("CREATE UNIQUE INDEX {index} ON {table} ({columns})"))
         }
         None => {
             // Only to find equal rows without reading the whole table; the first columns are enough.
             let columns = quote_list(plan.columns.iter().take(4).map(|c| c.name.as_str()));
-            let index = quote_ident(&free(&format!("moorage_match_{}", plan.target))?);
+            let index = quote_ident(&free(&format!("moorage_match_{}", plan.stands_in()))?);
             Some(format!("CREATE INDEX {index} ON {table} ({columns})"))
         }
     })

@@ -49,6 +49,7 @@ pub(super) fn plan(target: &dyn Target, name: &str, identity: RowIdentity) -> Ta
         schema,
         source_id: 1,
         target: name.into(),
+        gathered: None,
         left_out: Vec::new(),
         existing_rows: None,
         ddl: None,

@@ -242,7 +242,7 @@ pub(super) async fn loads_at_once(under_test: &dyn TargetUnderTest, target: &dyn
         target.finish_load(PIPELINE, plan, live()).await.unwrap();
         let ids: Vec<i64> = under_test.rows(&plan.target).iter().map(|r| r.0).collect();
         assert_eq!(ids, (0..800).collect::<Vec<_>>());
-        assert_eq!(target.count(&plan.target).await.unwrap(), 800);
+        assert_eq!(target.count(plan).await.unwrap(), 800);
     }
 }
 

@@ -45,7 +45,7 @@ impl InspectTarget for FolderTarget {
         Guarantees {
             committing: Committing::Following,
             replacing: Replacing::AtOnce,
-            lacks: &[Lack::Looks, Lack::SettingAside, Lack::Altering, Lack::Keeping],
+            lacks: &[Lack::Looks, Lack::SettingAside, Lack::Altering, Lack::Keeping, Lack::Gathering],
         }
     }
 
@@ -94,8 +94,8 @@ impl InspectTarget for FolderTarget {
         }))
     }
 
-    async fn count(&self, table: &str) -> Result<u64> {
-        Ok(self.files.table(table)?.map_or(0, |t| t.rows.len() as u64))
+    async fn count(&self, plan: &TablePlan) -> Result<u64> {
+        Ok(self.files.table(&plan.target)?.map_or(0, |t| t.rows.len() as u64))
     }
 }
 

@@ -74,6 +74,7 @@ fn plan() -> TablePlan {
         schema,
         source_id: 7,
         target: "public_berths".into(),
+        gathered: None,
         columns: vec![PlannedColumn {
             name: "c".into(),
             declared: Declared { sql: "boolean".into(), note: Some("n".into()) },
@@ -163,10 +164,29 @@ fn a_plan_of_a_table_that_keeps_more_is_of_another_form() {
     );
 }
 
+/// Nor one whose rows stand among those of others for the only one there.
+#[test]
+fn a_plan_of_a_table_that_stands_with_others_is_of_another_form() {
+    let gathered = Gathered {
+        into: "all".into(),
+        column: "moorage_from".into(),
+        from: "quay.berths".into(),
+        disjoint: true,
+        root: Some(TableName::new("quay", "berths_of_all")),
+    };
+    let plan = TablePlan { target: gathered.unit(), gathered: Some(gathered), ..plan() };
+    let told = serde_json::to_value(&plan).unwrap();
+    assert_eq!(told["form"], 4);
+    let expected = json!({ "into": "all", "column": "moorage_from", "from": "quay.berths", "disjoint": true,
+        "root": told["gathered"]["root"] });
+    assert_eq!((&told["target"], &told["gathered"]), (&json!("all (quay.berths)"), &expected));
+    assert_eq!(serde_json::from_value::<TablePlan>(told).unwrap(), plan);
+}
+
 #[test]
 fn a_plan_of_a_later_form_is_refused_with_the_way_out() {
     let mut later = stored();
-    later["form"] = json!(4);
+    later["form"] = json!(5);
     let refused = serde_json::from_value::<TablePlan>(later).unwrap_err().to_string();
     assert!(refused.contains("public_berths") && refused.contains("a later version of Moorage"), "{refused}");
 }

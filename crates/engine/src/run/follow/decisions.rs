@@ -24,7 +24,7 @@ impl Driver<'_> {
                 self.send_note("the project file decided");
                 continue;
             }
-            let there = self.context.pipeline.target.columns(&plan.target).await?;
+            let there = self.context.pipeline.target.columns(plan.stands_in()).await?;
             self.stands(table, there);
         }
         Ok(())

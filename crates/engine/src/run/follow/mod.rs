@@ -445,7 +445,7 @@ fn ended(end: End<AdapterError>) -> Result<Outcome> {
         End::Found(error) => Err(error.into()),
         // Setting up anew leaves such a table behind, and the others go on.
         End::Schema(SchemaChange { table, what, ends: true, .. }) => {
-            Err(AdapterError::Gap { table, why: what }.into())
+            Err(AdapterError::cut_off(table, what).into())
         }
         End::Schema(SchemaChange { table, what, .. }) => Err(AdapterError::Drift { table, what }.into()),
     }

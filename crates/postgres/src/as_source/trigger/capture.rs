@@ -286,7 +286,7 @@ async fn make_table(
     );
     let about = at.session.maybe("looking at the table", &sql, &[&(id as u32)]).await?;
     // Whoever sets up anew sees what there is by then.
-    let gone = || AdapterError::Gap { table: plan.table().clone(), why: "it is gone".into() };
+    let gone = || AdapterError::Gone { table: plan.table().clone() };
     let about = about.ok_or_else(gone)?;
     let (mark, partition, is_owner): (u32, bool, bool) = (about.get(0), about.get(1), about.get(2));
     let Made { note, structure, statement, row } = functions(names, id, limit, mark);

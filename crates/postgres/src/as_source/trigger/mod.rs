@@ -34,6 +34,7 @@ use moorage_adapter::{
 use moorage_core::change::kind::Transaction;
 use moorage_core::checkpoint::decide::{CapturePoint, Refusal};
 use moorage_core::checkpoint::stored::Checkpoint;
+use moorage_core::model::described::NamedTable;
 use moorage_core::model::described::SourceTable;
 use moorage_core::model::finding::{End, Finding, Fix};
 use moorage_core::plan::table::TablePlan;
@@ -142,7 +143,7 @@ impl InspectSource for PostgresTriggerSource {
         catalog::discover(&self.session().await?, IdentityBy::Trigger).await
     }
 
-    async fn table_names(&self) -> Result<Vec<TableName>> {
+    async fn table_names(&self) -> Result<Vec<NamedTable>> {
         catalog::table_names(&self.session().await?).await
     }
 

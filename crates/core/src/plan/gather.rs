@@ -1,0 +1,190 @@
+//! Tables whose rows stand together in one target table: which, and whether they fit each other.
+
+use crate::model::described::{LogIdentity, SourceTable};
+use crate::model::finding::Reason;
+use crate::model::gathered::{Gathered, PartOf};
+use crate::model::kept_as::{Deletes, Keep};
+use crate::model::name::TableName;
+use crate::model::policy::ExistingRows;
+use crate::pick::naming::Naming;
+use crate::pick::rule::TableRule;
+use crate::plan::dialect::TargetDialect;
+use crate::plan::make::{Plan, Refused};
+use crate::plan::table::{PlannedColumn, TablePlan};
+use crate::project::config::PipelineConfig;
+use std::collections::HashMap;
+
+/// How a table stands together with others in a target table; none if it stands there alone.
+///
+/// The column that says where a row came from is part of the key, unless the file says that keys are disjoint. That is so of
+/// partitions, too, whose keys the source may see to: a row that goes from one to another is a delete in the one and an insert in the
+/// other, and these are never in each other's way then, also while one of the two is read again.
+pub(super) fn gathered(
+    config: &PipelineConfig,
+    rule: &TableRule,
+    (table, name): (&SourceTable, &TableName),
+    part_of: Option<&PartOf>,
+    into: &str,
+) -> Result<Option<Gathered>, Reason> {
+    let gathers = rule.gather == Some(true);
+    if !gathers && part_of.is_none() {
+        return Ok(None);
+    }
+    refuse_combination(rule)?;
+    let from = rule.from_name.as_deref().unwrap_or(Gathered::FROM);
+    let from = Naming::of_origin(from, config.source.get_ref())?.name(name);
+    if from.is_empty() || from.contains('\0') {
+        return Err("`from_name` would say nothing of where its rows come from".into());
+    }
+    let kept_as = rule.kept_as();
+    let has_key = !matches!(table.identity, LogIdentity::Full { key: None }) || rule.key.is_some();
+    let disjoint = rule.disjoint_keys == Some(true);
+    if disjoint && kept_as.deletes == Deletes::Ignore {
+        return Err("`disjoint_keys` cannot be checked where deleted rows stay (`deletes`, `operations`): one of another table may be new. Take one of the two out".into());
+    }
+    if disjoint && kept_as.keep == Keep::Changes {
+        return Err("`disjoint_keys` cannot be checked in a table that keeps changes, which has rows of one key; take it out: the column that says where a row came from is part of the key then".into());
+    }
+    Ok(Some(Gathered {
+        into: into.into(),
+        column: rule.from_column.clone().unwrap_or_else(|| Gathered::COLUMN.into()),
+        from,
+        disjoint: disjoint && has_key,
+        root: part_of.map(|part| part.root.clone()),
+    }))
+}
+
+fn refuse_combination(rule: &TableRule) -> Result<(), Reason> {
+    match rule.existing_rows {
+        Some(ExistingRows::Keep) => Err("tables that are gathered need a target table that Moorage made, and existing_rows = \"keep\" leaves rows of others in it; change `into`, or take one of the two out".into()),
+        _ => Ok(()),
+    }
+}
+
+/// Of tables that are to stand together, those that do not fit the first one are refused by name.
+pub(super) fn refuse_disagreeing(plan: &mut Plan, dialect: &dyn TargetDialect) {
+    let mut refused = Vec::new();
+    {
+        let mut together: HashMap<String, Vec<(&TableName, &TablePlan)>> = HashMap::new();
+        let forms = plan.tables.iter().flat_map(|table| table.forms().map(move |form| (table.table(), form)));
+        for (table, form) in forms.filter(|(_, form)| form.gathered.is_some()) {
+            together.entry(dialect.fold(form.stands_in())).or_default().push((table, form));
+        }
+        for all in together.into_values() {
+            for (at, (table, form)) in all.iter().enumerate().skip(1) {
+                let before = all[..at].iter();
+                let why = before
+                    .filter(|(other, _)| other != table)
+                    .find_map(|(_, other)| disagreement(other, form, dialect));
+                if let Some(why) = why {
+                    let reason = why.into();
+                    refused.push(Refused { table: (*table).clone(), reason });
+                }
+            }
+        }
+    }
+    refused.sort_by(|a, b| a.table.cmp(&b.table));
+    refused.dedup_by(|a, b| a.table == b.table);
+    plan.tables.retain(|table| !refused.iter().any(|refused| refused.table == *table.table()));
+    plan.refused.extend(refused);
+}
+
+/// Why a table cannot stand together with another one, if so.
+fn disagreement(one: &TablePlan, other: &TablePlan, dialect: &dyn TargetDialect) -> Option<String> {
+    let (first, into) = (one.table(), one.stands_in());
+    let (a, b) = (one.gathered.as_ref()?, other.gathered.as_ref()?);
+    let say = |what: String| Some(format!("it is to stand in {into} together with {first}, and {what}"));
+    if a.from == b.from {
+        return say(format!(
+            "rows of both would be said to come from {}: change `from_name` in a rule, to \"{{source}}.{{schema}}.{{table}}\" for example",
+            a.from
+        ));
+    }
+    if (&a.column, a.disjoint) != (&b.column, b.disjoint) {
+        return say("the project file says otherwise of one of them (`from_column`, `disjoint_keys`)".into());
+    }
+    if one.kept_as != other.kept_as {
+        return say("the project file has them keep other things (`keep`, `deletes`, `operations`, `old_values`, `view`)".into());
+    }
+    for column in &other.columns {
+        let same = |c: &&PlannedColumn| dialect.fold(&c.name) == dialect.fold(&column.name);
+        let Some(there) = one.columns.iter().find(same) else { continue };
+        if there.declared.sql != column.declared.sql || there.name != column.name {
+            return say(format!(
+                "column {} would be {} for one and {} for the other: have them the same with `cast`, `rename` or `drop` in a rule",
+                column.name, there.declared.sql, column.declared.sql
+            ));
+        }
+    }
+    let key = |plan: &TablePlan| -> Vec<String> {
+        let mut names: Vec<String> = plan.key().iter().map(|&k| plan.columns[k].name.clone()).collect();
+        names.sort();
+        names
+    };
+    if key(one) != key(other) {
+        let list = |names: Vec<String>| if names.is_empty() { "none".into() } else { names.join(", ") };
+        return say(format!(
+            "their keys are other ones ({} and {}): declare the same `key` in a rule",
+            list(key(one)),
+            list(key(other))
+        ));
+    }
+    let names = |plan: &TablePlan| -> Vec<String> {
+        let mut names: Vec<String> = plan.columns.iter().map(|c| c.name.clone()).collect();
+        names.sort();
+        names
+    };
+    if one.key().is_empty() && names(one) != names(other) {
+        return say("they have no key and not the same columns, so equal rows could not be found: declare a `key` in a rule, or carry the same columns with `only`".into());
+    }
+    None
+}
+
+/// What there is already where a table is to stand together with others.
+pub struct Place<'a> {
+    /// The pipeline that is planned.
+    pub pipeline: &'a str,
+    /// The pipeline that has rows there already which are said to come from the same place.
+    pub of_rows: Option<&'a str>,
+    /// Whether tables stand together there.
+    pub is_gathered: bool,
+    /// The pipeline that has the target table, alone or as the first one.
+    pub of_table: Option<&'a str>,
+}
+
+/// Why a table cannot join others in a target table that is there, in words with the way out, if so. `declared` gives the type of
+/// a column that is there.
+pub fn cannot_join(
+    plan: &TablePlan,
+    there: &Place<'_>,
+    declared: impl Fn(&str) -> Option<String>,
+) -> Option<String> {
+    let (_, from) = plan.member()?;
+    match (there.of_rows, there.of_table) {
+        (Some(owner), _) if owner != there.pipeline => {
+            return Some(format!(
+                "pipeline {owner} already writes rows there that are said to come from {from}; have one of the two say otherwise, with from_name = \"{{source}}.{{schema}}.{{table}}\" in a rule for example"
+            ));
+        }
+        _ if there.is_gathered => {}
+        (_, Some(owner)) => {
+            return Some(format!(
+                "pipeline {owner} has one table in it, and nothing says where its rows came from. Give the tables that are gathered another one with `into` in a rule"
+            ));
+        }
+        (_, None) => {
+            return Some("it is already there, and tables are gathered in one that Moorage made. Rename or drop it, or change `into`".into());
+        }
+    }
+    let other = |c: &PlannedColumn| {
+        let there = declared(&c.name)?;
+        (!there.eq_ignore_ascii_case(&c.declared.sql)).then_some(there)
+    };
+    plan.columns.iter().find_map(|column| {
+        let (name, sql, table) = (&column.name, &column.declared.sql, plan.table());
+        let there = other(column)?;
+        Some(format!(
+            "column {name} is of type {there} there, for other tables that stand in it, and would be {sql} for {table}: have it the same with `cast` in a rule, or call it otherwise with `rename`"
+        ))
+    })
+}
