@@ -137,6 +137,17 @@ pub enum Event {
         /// What is done about it: `the target follows`.
         done: String,
     },
+    /// What was old in a table that keeps changes was folded.
+    Tidied {
+        /// The source table.
+        table: String,
+        /// The target table.
+        target: String,
+        /// How many rows went.
+        removed: u64,
+        /// How many became rows of a snapshot.
+        folded: u64,
+    },
     /// Something a person should know.
     Warning {
         /// What.

@@ -37,6 +37,7 @@ impl From<moorage_engine::EngineError> for Failure {
                 | E::NotAPosition { .. }
                 | E::NotABeginning { .. }
                 | E::WrongKey { .. }
+                | E::NoHorizon { .. }
         );
         Self { is_usage, code: error.code(), object: error.object(), words: error.to_string() }
     }

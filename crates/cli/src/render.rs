@@ -285,6 +285,12 @@ pub fn rfc3339(at: DateTime<Utc>) -> String {
     at.to_rfc3339_opts(SecondsFormat::Secs, true)
 }
 
+/// What folding a trail did.
+pub fn tidied(target: &str, removed: u64, folded: u64) -> String {
+    let (removed, folded) = (number(removed), number(folded));
+    format!("{target}: what is old was folded: {removed} rows removed, {folded} are rows of a snapshot now")
+}
+
 /// A time with its milliseconds.
 pub fn clock_ms(at: DateTime<Utc>) -> String {
     format!("{}.{:03}", clock(at), at.timestamp_subsec_millis())

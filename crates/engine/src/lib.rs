@@ -22,6 +22,7 @@ pub use decide::drift::{Decides, SeenDrift, ShownDrift, decide, decision_outcome
 pub use decide::rejects::{ShownReject, reject, rejects, settle};
 pub use decide::resnapshot::{RereadOutcome, Rereads, Resnapshot, reread_outcome, resnapshot};
 pub use decide::teardown::{let_go, teardown};
+pub use decide::tidy::{Tidied, TidyOptions, TidyProgress, tidy};
 pub use look::alerting::{RaisedAlert, raised};
 pub use look::behind::{Behind, behind};
 pub use look::changes::{ChangeFeed, changes, parse_from};

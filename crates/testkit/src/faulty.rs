@@ -2,6 +2,7 @@
 
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
+use chrono::{DateTime, Utc};
 use moorage_adapter::{
     AdapterError, DecideTarget, DependentView, Events, ExistingTable, Guarantees, Holder, InspectTarget,
     LoadTarget, LoadedTable, Memo, MemoKind, Merge, RecallTarget, Reject, Replacement, Result, Settle,
@@ -17,6 +18,7 @@ use moorage_core::model::described::SourceIdentity;
 use moorage_core::model::finding::Finding;
 use moorage_core::plan::dialect::TargetDialect;
 use moorage_core::plan::table::TablePlan;
+use moorage_core::plan::tidy::{Folded, Old};
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
@@ -320,6 +322,14 @@ impl DecideTarget for FaultyTarget {
 
     async fn reject(&self, pipeline: &str, id: i64) -> Result<Option<(Reject, ChangeBlock)>> {
         self.inner.reject(pipeline, id).await
+    }
+
+    async fn old_rows(&self, plan: &TablePlan, since: DateTime<Utc>) -> Result<Option<Old>> {
+        self.fuse.guard(self.inner.old_rows(plan, since)).await
+    }
+
+    async fn fold(&self, plan: &TablePlan, old: &Old, part: u32, dry: bool) -> Result<Folded> {
+        self.fuse.guard(self.inner.fold(plan, old, part, dry)).await
     }
 
     async fn settle(&self, pipeline: &str, ids: Option<&[i64]>, how: Settle) -> Result<Settled> {

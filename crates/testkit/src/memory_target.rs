@@ -6,6 +6,7 @@ use crate::memory_merge::MemoryMerge;
 use crate::rows::{Op, Row};
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
+use chrono::{DateTime, Utc};
 use moorage_adapter::{
     AdapterError, Committing, DecideTarget, DependentView, Events, ExistingTable, Guarantees, Holder,
     InspectTarget, Lack, LoadTarget, LoadedTable, MemoKind, Merge, RecallTarget, Reject, Replacing, Result,
@@ -22,6 +23,7 @@ use moorage_core::model::finding::{End, Finding};
 use moorage_core::model::policy::ExistingRows;
 use moorage_core::plan::dialect::TargetDialect;
 use moorage_core::plan::table::TablePlan;
+use moorage_core::plan::tidy::{Folded, Old};
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex, MutexGuard};
 
@@ -398,6 +400,14 @@ impl DecideTarget for MemoryTarget {
 
     async fn reject(&self, _: &str, _: i64) -> Result<Option<(Reject, ChangeBlock)>> {
         Ok(None)
+    }
+
+    async fn old_rows(&self, _: &TablePlan, _: DateTime<Utc>) -> Result<Option<Old>> {
+        Err(AdapterError::Lacking { system: "memory".into(), lack: Lack::Keeping })
+    }
+
+    async fn fold(&self, _: &TablePlan, _: &Old, _: u32, _: bool) -> Result<Folded> {
+        Err(AdapterError::Lacking { system: "memory".into(), lack: Lack::Keeping })
     }
 
     async fn settle(&self, _: &str, _: Option<&[i64]>, _: Settle) -> Result<Settled> {

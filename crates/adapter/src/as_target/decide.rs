@@ -2,7 +2,10 @@
 
 use crate::{Result, Step};
 use async_trait::async_trait;
+use chrono::{DateTime, Utc};
 use moorage_core::change::block::ChangeBlock;
+use moorage_core::plan::table::TablePlan;
+use moorage_core::plan::tidy::{Folded, Old};
 use serde::Serialize;
 
 /// A change that a target refused and that was set aside.
@@ -78,6 +81,21 @@ pub trait DecideTarget: Send + Sync {
     /// # Errors
     /// `Lacking` where nothing is set aside.
     async fn settle(&self, pipeline: &str, ids: Option<&[i64]>, how: Settle) -> Result<Settled>;
+
+    /// What is old in a table that keeps changes: all before the first change that was committed at `since` or later. None if nothing
+    /// is, or nothing but rows of a snapshot. Only asked of tables that [can be folded](moorage_core::plan::tidy::refused).
+    ///
+    /// # Errors
+    /// `Lacking` where nothing but current rows is kept.
+    async fn old_rows(&self, plan: &TablePlan, since: DateTime<Utc>) -> Result<Option<Old>>;
+
+    /// Folds a part of it, in a transaction of its own, from 0 to the number of [parts](Old::parts), that one among them: it has
+    /// what can only go behind all others. With `dry` says what it would do. What the table comes to is the same behind each, whoever
+    /// else writes it: it needs no turn.
+    ///
+    /// # Errors
+    /// `Lacking` where nothing but current rows is kept.
+    async fn fold(&self, plan: &TablePlan, old: &Old, part: u32, dry: bool) -> Result<Folded>;
 
     /// Removes the pipeline's tables and what it remembers, or with `dry` says what it would remove.
     async fn teardown(&self, pipeline: &str, dry: bool) -> Result<Vec<Step>>;

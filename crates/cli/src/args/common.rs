@@ -64,17 +64,12 @@ pub(super) fn rate(text: &str) -> Result<f64, String> {
 
 pub(super) fn duration(text: &str) -> Result<Duration, String> {
     moorage_core::project::units::parse_duration(text)
-        .ok_or_else(|| "a number with ms, s, m or h, such as 10m".into())
+        .ok_or_else(|| "a number with ms, s, m, h or d, such as 10m".into())
 }
 
 /// A moment in the past: how long ago, or when, by the user's clock unless it says otherwise.
 pub(super) fn since(text: &str) -> Result<DateTime<Utc>, String> {
-    let days = || {
-        text.strip_suffix('d')
-            .and_then(|days| days.parse::<u32>().ok())
-            .and_then(|days| DAY.checked_mul(days))
-    };
-    if let Some(ago) = days().or_else(|| moorage_core::project::units::parse_duration(text)) {
+    if let Some(ago) = moorage_core::project::units::parse_duration(text) {
         let ago = chrono::TimeDelta::from_std(ago).ok();
         return ago
             .and_then(|ago| Utc::now().checked_sub_signed(ago))
@@ -91,5 +86,3 @@ pub(super) fn since(text: &str) -> Result<DateTime<Utc>, String> {
     at.map(|at| at.to_utc())
         .ok_or_else(|| "a time ago, such as 30m or 7d, or a time, such as 2026-06-01T14:00:00Z".into())
 }
-
-const DAY: Duration = Duration::from_secs(24 * 3600);

@@ -246,6 +246,16 @@ Examples:
 
 Killed, and started again on the same folder, it goes on. Exit code 3: the two sides differed.")]
     Demo(DemoArgs),
+    /// Fold what is old in tables that keep changes: a row of a snapshot stands for all before it
+    ///
+    /// What the table comes to stays the same, at that moment and at each later one; a run may go on beside it. Ended in
+    /// between, what was done is done, and the rest is done the next time.
+    #[command(after_help = "\
+Examples:
+  moorage tidy --older-than 90d --dry-run    how many rows would go
+  moorage tidy quayside --older-than 90d
+  moorage tidy                               as old as `tidy_after` in the project file says; a run does so by itself")]
+    Tidy(TidyArgs),
     /// List, then remove, what Moorage made in the source (and, if asked, the target)
     Teardown(TeardownArgs),
 }
@@ -330,6 +340,18 @@ pub struct Which {
     /// All of them
     #[arg(long)]
     pub all: bool,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct TidyArgs {
+    #[command(flatten)]
+    pub pipelines: Pipelines,
+    /// How old changes are that are folded, such as 90d; if not given, as the project file says
+    #[arg(long, value_name = "TIME", value_parser = duration)]
+    pub older_than: Option<Duration>,
+    /// Only say what would be done
+    #[arg(long)]
+    pub dry_run: bool,
 }
 
 #[derive(Debug, ClapArgs)]

@@ -170,6 +170,7 @@ pub fn words(event: &Event) -> String {
         Event::Comparing { table, rows } => format!("{table}: {} rows compared", render::number(*rows)),
         Event::Retrying { reason, in_ms } => format!("trying again in {}: {reason}", render::span(*in_ms)),
         Event::Stopping { by } => format!("stopping ({by})"),
+        Event::Tidied { target, removed, folded, .. } => render::tidied(target, *removed, *folded),
         Event::StructureChanged { table, what, done } => format!("{table}: {what}; {done}"),
         Event::Warning { message } => format!("warning: {message}"),
     }

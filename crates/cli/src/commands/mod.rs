@@ -19,6 +19,7 @@ mod run;
 mod status;
 mod tables;
 mod teardown;
+mod tidy;
 mod verify;
 mod watch;
 
@@ -62,6 +63,7 @@ pub async fn carry_out(args: Args, held: Held) -> ExitCode {
         Command::Resnapshot(which) => resnapshot::resnapshot(global, &which).await,
         Command::Rejects(which) => rejects::rejects(global, &which).await,
         Command::Drift(which) => drift::drift(global, &which).await,
+        Command::Tidy(which) => tidy::tidy(global, &which).await,
         Command::Teardown(which) => teardown::teardown(global, &which).await,
     };
     exit::code(&args.global, done)

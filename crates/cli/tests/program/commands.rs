@@ -244,7 +244,7 @@ fn a_project_file_with_a_mistake_is_refused_with_its_line() {
     project.moorage(&["run", "-f", "nowhere.toml"]).expect(2, &["project file nowhere.toml", "--file"]);
     project.replace("sauce", "source");
     project.moorage(&["run", "elsewhere"]).expect(2, &["there is no pipeline elsewhere; there is mistakes"]);
-    project.moorage(&["run", "--for", "soon"]).expect(2, &["a number with ms, s, m or h"]);
+    project.moorage(&["run", "--for", "soon"]).expect(2, &["a number with ms, s, m, h or d"]);
     project.moorage(&["run"]).expect(1, &["no table of the source matches"]);
     project.moorage(&["resnapshot", "public.x"]).expect(2, &["carries no table public.x"]);
     project.moorage(&["resnapshot"]).expect(2, &["TABLE"]);

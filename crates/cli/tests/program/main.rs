@@ -50,6 +50,7 @@ mod soak;
 mod sqlite_random;
 mod sqlite_source;
 mod structure;
+mod tidying;
 mod transactions;
 mod triggers;
 mod values;

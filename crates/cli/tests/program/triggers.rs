@@ -271,6 +271,7 @@ fn rows_of_a_transaction_with_an_older_snapshot_are_read_as_they_are(
 #[test]
 fn rows_that_come_through_a_partitioned_table_are_captured() {
     let project = by_trigger("parted");
+    project.replace("[pipelines.parted]", "[pipelines.parted]\npartitions = \"apart\"");
     project.session.run("CREATE TABLE stays (id int PRIMARY KEY, n int) PARTITION BY RANGE (id); CREATE TABLE stays_1 PARTITION OF stays FOR VALUES FROM (0) TO (100); CREATE TABLE stays_2 PARTITION OF stays FOR VALUES FROM (100) TO (200)");
     project.catch_up();
     project.session.run("INSERT INTO stays SELECT i, 0 FROM generate_series(50, 150) i; UPDATE stays SET id = id + 120 WHERE id < 80; INSERT INTO stays_1 VALUES (1, 1); ALTER TABLE stays ADD more int; UPDATE stays SET n = 5 WHERE id > 100; DELETE FROM stays WHERE id = 1");

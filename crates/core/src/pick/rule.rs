@@ -8,6 +8,7 @@ use crate::model::types::LogicalType;
 use indexmap::IndexMap;
 use serde::Deserialize;
 use std::collections::BTreeMap;
+use std::time::Duration;
 
 /// What the rules say about one table.
 #[derive(Clone, Debug, Default)]
@@ -26,6 +27,8 @@ pub struct TableRule {
     pub disjoint_keys: Option<bool>,
     /// What partitions are in the target.
     pub partitions: Option<Partitions>,
+    /// How old changes are that are folded.
+    pub tidy_after: Option<Duration>,
     /// The only columns carried.
     pub only: Option<Vec<String>>,
     /// Columns not carried.
@@ -143,6 +146,7 @@ impl TableRule {
         win(&mut self.from_name, &later.from_name);
         win(&mut self.disjoint_keys, &later.disjoint_keys);
         win(&mut self.partitions, &later.partitions);
+        win(&mut self.tidy_after, &later.tidy_after);
         win(&mut self.only, &later.only);
         self.drop.extend(later.drop.iter().cloned());
         self.rename.extend(later.rename.iter().map(copied));

@@ -100,21 +100,35 @@ fn disagreement(one: &TablePlan, other: &TablePlan, dialect: &dyn TargetDialect)
             a.from
         ));
     }
-    if (&a.column, a.disjoint) != (&b.column, b.disjoint) {
-        return say("the project file says otherwise of one of them (`from_column`, `disjoint_keys`)".into());
-    }
-    if one.kept_as != other.kept_as {
-        return say("the project file has them keep other things (`keep`, `deletes`, `operations`, `old_values`, `view`)".into());
-    }
+    let fold = |name: &str| dialect.fold(name);
+    say(other_type(one, other, &fold).or_else(|| misfit(one, other, &fold))?)
+}
+
+/// A column that is of another type in the other table.
+fn other_type(one: &TablePlan, other: &TablePlan, fold: &dyn Fn(&str) -> String) -> Option<String> {
     for column in &other.columns {
-        let same = |c: &&PlannedColumn| dialect.fold(&c.name) == dialect.fold(&column.name);
+        let same = |c: &&PlannedColumn| fold(&c.name) == fold(&column.name);
         let Some(there) = one.columns.iter().find(same) else { continue };
         if there.declared.sql != column.declared.sql || there.name != column.name {
-            return say(format!(
+            return Some(format!(
                 "column {} would be {} for one and {} for the other: have them the same with `cast`, `rename` or `drop` in a rule",
                 column.name, there.declared.sql, column.declared.sql
             ));
         }
+    }
+    None
+}
+
+/// In what two tables that stand together differ, whatever they are called; `fold` gives what the target makes of a name.
+fn misfit(one: &TablePlan, other: &TablePlan, fold: &dyn Fn(&str) -> String) -> Option<String> {
+    let (a, b) = (one.gathered.as_ref()?, other.gathered.as_ref()?);
+    if (fold(&a.column), a.disjoint) != (fold(&b.column), b.disjoint) {
+        return Some(
+            "the project file says otherwise of one of them (`from_column`, `disjoint_keys`)".into(),
+        );
+    }
+    if one.kept_as != other.kept_as {
+        return Some("the project file has them keep other things (`keep`, `deletes`, `operations`, `old_values`, `view`)".into());
     }
     let key = |plan: &TablePlan| -> Vec<String> {
         let mut names: Vec<String> = plan.key().iter().map(|&k| plan.columns[k].name.clone()).collect();
@@ -123,7 +137,7 @@ fn disagreement(one: &TablePlan, other: &TablePlan, dialect: &dyn TargetDialect)
     };
     if key(one) != key(other) {
         let list = |names: Vec<String>| if names.is_empty() { "none".into() } else { names.join(", ") };
-        return say(format!(
+        return Some(format!(
             "their keys are other ones ({} and {}): declare the same `key` in a rule",
             list(key(one)),
             list(key(other))
@@ -135,7 +149,7 @@ fn disagreement(one: &TablePlan, other: &TablePlan, dialect: &dyn TargetDialect)
         names
     };
     if one.key().is_empty() && names(one) != names(other) {
-        return say("they have no key and not the same columns, so equal rows could not be found: declare a `key` in a rule, or carry the same columns with `only`".into());
+        return Some("they have no key and not the same columns, so equal rows could not be found: declare a `key` in a rule, or carry the same columns with `only`".into());
     }
     None
 }
@@ -146,18 +160,19 @@ pub struct Place<'a> {
     pub pipeline: &'a str,
     /// The pipeline that has rows there already which are said to come from the same place.
     pub of_rows: Option<&'a str>,
-    /// Whether tables stand together there.
-    pub is_gathered: bool,
+    /// The tables that stand together there, but for the one that is planned.
+    pub others: &'a [TablePlan],
     /// The pipeline that has the target table, alone or as the first one.
     pub of_table: Option<&'a str>,
 }
 
 /// Why a table cannot join others in a target table that is there, in words with the way out, if so. `declared` gives the type of
-/// a column that is there.
+/// a column that is there, and `fold` what the target makes of a name.
 pub fn cannot_join(
     plan: &TablePlan,
     there: &Place<'_>,
     declared: impl Fn(&str) -> Option<String>,
+    fold: impl Fn(&str) -> String,
 ) -> Option<String> {
     let (_, from) = plan.member()?;
     match (there.of_rows, there.of_table) {
@@ -166,7 +181,8 @@ pub fn cannot_join(
                 "pipeline {owner} already writes rows there that are said to come from {from}; have one of the two say otherwise, with from_name = \"{{source}}.{{schema}}.{{table}}\" in a rule for example"
             ));
         }
-        _ if there.is_gathered => {}
+        (Some(_), _) => {}
+        _ if !there.others.is_empty() => {}
         (_, Some(owner)) => {
             return Some(format!(
                 "pipeline {owner} has one table in it, and nothing says where its rows came from. Give the tables that are gathered another one with `into` in a rule"
@@ -180,6 +196,10 @@ pub fn cannot_join(
         let there = declared(&c.name)?;
         (!there.eq_ignore_ascii_case(&c.declared.sql)).then_some(there)
     };
+    let misfit = there.others.iter().find_map(|other| Some((other, misfit(other, plan, &fold)?)));
+    if let Some((other, what)) = misfit {
+        return Some(format!("{} stands there already, and {what}", other.table()));
+    }
     plan.columns.iter().find_map(|column| {
         let (name, sql, table) = (&column.name, &column.declared.sql, plan.table());
         let there = other(column)?;

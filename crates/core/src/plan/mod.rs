@@ -7,6 +7,7 @@ pub mod dialect;
 pub mod gather;
 pub mod make;
 pub mod table;
+pub mod tidy;
 
 #[cfg(test)]
 pub(crate) mod tests;

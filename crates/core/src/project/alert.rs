@@ -282,7 +282,7 @@ fn no_threshold(over: &Spanned<Over>, expected: &str) -> Mistake {
 
 fn duration(text: Option<&Spanned<String>>) -> Result<Option<Duration>, Mistake> {
     let Some(text) = text else { return Ok(None) };
-    let expected = "a number with ms, s, m or h, such as \"30s\" or \"2m\"";
+    let expected = "a number with ms, s, m, h or d, such as \"30s\" or \"2m\"";
     let wrong = || Mistake::at(text.span(), format!("`{}` is not a duration", text.get_ref()), expected);
     parse_duration(text.get_ref()).map(Some).ok_or_else(wrong)
 }

@@ -79,6 +79,9 @@ pub struct PipelineConfig {
     pub view: Option<Spanned<String>>,
     /// What the partitions of a table are in the target: together in one table, or apart; together if not given.
     pub partitions: Option<Partitions>,
+    /// How old changes are that a table which keeps them has folded: a row of a snapshot stands for all before it. Never, if not
+    /// given.
+    pub tidy_after: Option<Spanned<String>>,
     /// How long changes are collected before a merge.
     #[serde(default = "default_merge_every")]
     pub merge_every: Spanned<String>,

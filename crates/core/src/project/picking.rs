@@ -4,6 +4,7 @@ use super::also::{AlsoConfig, check_operations};
 use super::config::{CommitTimes, PipelineConfig};
 use super::error::Mistake;
 use super::rule::RuleConfig;
+use super::units::parse_duration;
 use crate::model::kept_as::Operation;
 use crate::pick::naming::Naming;
 use crate::pick::pattern::Pattern;
@@ -49,8 +50,15 @@ pub(super) fn check(config: &PipelineConfig) -> Result<(), Mistake> {
             return Err(Mistake::at(into.span(), what, "a name such as \"{schema}_{table:lower}\""));
         }
     }
+    let tidied = config.tidy_after.iter().chain(config.rule.iter().filter_map(|r| r.tidy_after.as_ref()));
+    for after in tidied {
+        if parse_duration(after.get_ref()).is_none() {
+            let what = format!("`{}` is not a duration", after.get_ref());
+            return Err(Mistake::at(after.span(), what, "a number with ms, s, m, h or d, such as \"90d\""));
+        }
+    }
     for names in config.rule.iter().filter_map(|r| r.from_name.as_ref()) {
-        if let Err(what) = Naming::of_origin(names.get_ref(), "") {
+        if let Err(what) = Naming::of_origin(names.get_ref(), "source") {
             return Err(Mistake::at(names.span(), what, "a text such as \"{source}.{schema}.{table}\""));
         }
     }
@@ -94,6 +102,7 @@ impl PipelineConfig {
             milliseconds: self.commit_times == CommitTimes::Milliseconds,
             view: self.view.as_ref().map(|v| v.get_ref().clone()),
             partitions: self.partitions,
+            tidy_after: self.tidy_after.as_ref().and_then(|after| parse_duration(after.get_ref())),
             existing_rows: self.existing_rows,
             on_reject: self.on_reject.as_ref().map(|k| *k.get_ref()),
             drift: self.drift.policies(),

@@ -168,7 +168,7 @@ fn check(project: &Project, name: &str, pipeline: &PipelineConfig) -> Result<(),
     let every = &pipeline.merge_every;
     if parse_duration(every.get_ref()).is_none() {
         let what = format!("`{}` is not a duration", every.get_ref());
-        let expected = "a number with ms, s, m or h, such as \"500ms\" or \"1s\"";
+        let expected = "a number with ms, s, m, h or d, such as \"500ms\" or \"1s\"";
         return Err(Mistake::at(every.span(), what, expected));
     }
     if let Some(n) = pipeline.snapshot_connections.as_ref().filter(|n| !(1..=32).contains(n.get_ref())) {

@@ -8,6 +8,7 @@ use crate::pick::rule::{Addition, Cast, Constant, TableRule};
 use crate::project::also::{AlsoConfig, check_operations};
 use crate::project::drift::DriftConfig;
 use crate::project::error::Mistake;
+use crate::project::units::parse_duration;
 use indexmap::IndexMap;
 use serde::de::{Error, MapAccess, Visitor};
 use serde::{Deserialize, Deserializer};
@@ -37,6 +38,8 @@ pub struct RuleConfig {
     pub disjoint_keys: Option<bool>,
     /// What partitions are in the target; overrides the pipeline's own.
     pub partitions: Option<Partitions>,
+    /// How old changes are that are folded; overrides the pipeline's own.
+    pub tidy_after: Option<Spanned<String>>,
     /// The only columns that are carried; all if not given.
     pub only: Option<Vec<String>>,
     /// Columns that are not carried.
@@ -190,6 +193,7 @@ impl RuleConfig {
             from_name: self.from_name.as_ref().map(|n| n.get_ref().clone()),
             disjoint_keys: self.disjoint_keys,
             partitions: self.partitions,
+            tidy_after: self.tidy_after.as_ref().and_then(|after| parse_duration(after.get_ref())),
             only: self.only.clone(),
             drop: self.drop.clone(),
             rename: self.rename.clone(),

@@ -5,7 +5,7 @@ use std::time::Duration;
 /// The longest duration: ten years.
 const LONGEST: Duration = Duration::from_secs(10 * 366 * 24 * 3600);
 
-/// Reads a duration: a whole number and one of `ms`, `s`, `m`, `h`; at most ten years.
+/// Reads a duration: a whole number and one of `ms`, `s`, `m`, `h`, `d`; at most ten years.
 pub fn parse_duration(text: &str) -> Option<Duration> {
     let text = text.trim();
     let at = text.find(|c: char| !c.is_ascii_digit())?;
@@ -15,6 +15,7 @@ pub fn parse_duration(text: &str) -> Option<Duration> {
         "s" => Duration::from_secs(number),
         "m" => Duration::from_secs(number.checked_mul(60)?),
         "h" => Duration::from_secs(number.checked_mul(3600)?),
+        "d" => Duration::from_secs(number.checked_mul(24 * 3600)?),
         _ => return None,
     };
     // Clocks cannot count for ever.

@@ -4,9 +4,9 @@ use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::{EngineError, Result};
 use crate::pipeline::lock::PipelineLock;
 use crate::pipeline::process::{self};
-use crate::pipeline::select::find_table;
+use crate::pipeline::select::find_tables;
 use crate::pipeline::turn;
-use moorage_adapter::{Events, StoredTable};
+use moorage_adapter::{Events, StoredTable, TableState};
 use moorage_monitor::StateStore;
 
 /// Which tables to read again.
@@ -39,7 +39,9 @@ pub async fn resnapshot(pipeline: &Pipeline, which: &Resnapshot, events: &Events
     let chosen: Vec<&StoredTable> = match which {
         Resnapshot::All => stored.iter().collect(),
         Resnapshot::Tables(wanted) => {
-            wanted.iter().map(|w| find_table(pipeline, &stored, w)).collect::<Result<_>>()?
+            let found = wanted.iter().map(|w| find_tables(pipeline, &stored, w));
+            let found = found.collect::<Result<Vec<_>>>()?.into_iter().flatten();
+            found.filter(|s| s.state != TableState::Gone).collect()
         }
     };
     let names: Vec<String> = chosen.iter().map(|s| name(s)).collect();

@@ -5,9 +5,10 @@ use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::{EngineError, Result};
 use crate::pipeline::lock::PipelineLock;
 use crate::pipeline::process::{self, Life};
-use crate::pipeline::select::find_table;
+use crate::pipeline::select::find_tables;
 use crate::pipeline::turn;
-use moorage_adapter::{Events, Holder, Removed, Step, StoredTable};
+use moorage_adapter::{Events, Holder, Removed, Step, StoredTable, TableState};
+use moorage_core::plan::table::TablePlan;
 
 /// Removes what Moorage made in the source and, if asked, in the target; with `dry` only lists it.
 ///
@@ -47,13 +48,16 @@ pub async fn let_go(
     events: &Events,
 ) -> Result<Vec<Step>> {
     let stored = pipeline.target.tables(&pipeline.name).await?;
+    let mut chosen: Vec<&StoredTable> = Vec::new();
     for table in tables {
-        find_table(pipeline, &stored, table)?;
+        chosen.extend(find_tables(pipeline, &stored, table)?);
     }
-    let is_meant = |s: &&StoredTable| tables.iter().any(|table| s.plan.goes_by(table));
-    let chosen: Vec<&StoredTable> = stored.iter().filter(is_meant).collect();
     let plan = plan_pipeline(pipeline, &pipeline.source.discover().await?)?;
-    let picked = |s: &&&StoredTable| plan.tables.iter().any(|t| t.table() == s.plan.table());
+    // One that has become a partition has left its target table, and is picked all the same.
+    let comes_again = |s: &StoredTable, t: &TablePlan| {
+        t.table() == s.plan.table() && (s.state != TableState::Gone || t.target == s.plan.target)
+    };
+    let picked = |s: &&&StoredTable| plan.tables.iter().any(|t| comes_again(s, t));
     if let Some(picked) = chosen.iter().find(picked) {
         let (pipeline, table) = (pipeline.name.clone(), picked.plan.table().to_string());
         return Err(EngineError::StillPicked { pipeline, table });

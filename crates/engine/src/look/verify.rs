@@ -76,14 +76,20 @@ async fn without_gone(
     capture: &CapturePlan,
     stored: Vec<StoredTable>,
 ) -> Result<(Vec<String>, Aside, Vec<StoredTable>)> {
-    let plans: Vec<TablePlan> = stored.iter().map(|s| s.plan.clone()).collect();
+    let followed = stored.iter().filter(|s| s.state != TableState::Gone);
+    let plans: Vec<TablePlan> = followed.map(|s| s.plan.clone()).collect();
     let drifted = pipeline.source.drifted(capture, &plans).await?;
     let left = |s: &StoredTable| {
         let vanished = drifted.iter().any(|(schema, what)| what == GONE && schema.table == *s.plan.table());
         s.state == TableState::Gone || vanished
     };
     let (gone, stored): (Vec<_>, Vec<_>) = stored.into_iter().partition(left);
-    let gone = gone.iter().map(|s| s.plan.table().to_string()).collect();
+    let is_elsewhere = |plan: &TablePlan| stored.iter().any(|s| s.plan.is_of_same(plan));
+    let name = |plan: &TablePlan| match is_elsewhere(plan) {
+        true => plan.target.clone(),
+        false => plan.table().to_string(),
+    };
+    let gone = gone.iter().map(|s| name(&s.plan)).collect();
     let (mut aside, mut compared) = (Aside::new(), Vec::new());
     for table in stored {
         let drift = drifted.iter().find(|(schema, _)| schema.table == *table.plan.table());

@@ -153,6 +153,14 @@ pub enum EngineError {
         /// The table.
         table: String,
     },
+    /// Nothing says from when on changes are old.
+    #[error(
+        "pipeline {pipeline}: nothing says how old changes are that are folded. Give --older-than 90d, or tidy_after = \"90d\" in the project file, for the pipeline or in a rule"
+    )]
+    NoHorizon {
+        /// The pipeline.
+        pipeline: String,
+    },
     /// No reject of this number.
     #[error("pipeline {pipeline} has no reject {id}; `moorage rejects` lists what is set aside")]
     UnknownReject {
@@ -266,6 +274,7 @@ impl EngineError {
             Self::RefusedNow { .. } => "table_refused",
             Self::OwnTarget { .. } | Self::Loop { .. } => "loop",
             Self::StillPicked { .. } => "still_picked",
+            Self::NoHorizon { .. } => "no_horizon",
             Self::UnknownReject { .. } => "unknown_reject",
             Self::InTheWay { .. } => "in_the_way",
             Self::UnknownDrift { .. } => "unknown_drift",

@@ -6,6 +6,7 @@
 
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
+use chrono::{DateTime, Utc};
 use moorage_adapter::{
     DecideTarget, DependentView, Events, ExistingTable, Guarantees, Holder, InspectTarget, LoadTarget,
     LoadedTable, Memo, MemoKind, Merge, RecallTarget, Reject, Replacement, Result, RowOrder, Sample, Settle,
@@ -22,6 +23,7 @@ use moorage_core::model::described::SourceIdentity;
 use moorage_core::model::finding::Finding;
 use moorage_core::plan::dialect::TargetDialect;
 use moorage_core::plan::table::TablePlan;
+use moorage_core::plan::tidy::{Folded, Old};
 use std::collections::HashSet;
 use std::sync::Arc;
 use tokio::sync::mpsc;
@@ -278,6 +280,14 @@ impl DecideTarget for WithForms {
 
     async fn reject(&self, pipeline: &str, id: i64) -> Result<Option<(Reject, ChangeBlock)>> {
         self.0.reject(pipeline, id).await
+    }
+
+    async fn old_rows(&self, plan: &TablePlan, since: DateTime<Utc>) -> Result<Option<Old>> {
+        self.0.old_rows(plan, since).await
+    }
+
+    async fn fold(&self, plan: &TablePlan, old: &Old, part: u32, dry: bool) -> Result<Folded> {
+        self.0.fold(plan, old, part, dry).await
     }
 
     async fn settle(&self, pipeline: &str, ids: Option<&[i64]>, how: Settle) -> Result<Settled> {

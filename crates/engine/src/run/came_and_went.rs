@@ -243,7 +243,7 @@ pub(crate) async fn refuse_drift(
         }
         let why =
             "the project file does not pick it any more, or has it go to another target table; or it is gone";
-        leave(context, &stored.plan, why).await?;
+        leave(context, &stored.plan, why, false).await?;
     }
     for stored in live {
         let table = stored.plan.table();
@@ -292,7 +292,7 @@ pub(crate) async fn refuse_drift(
                     Some(what) if what == GONE => dropped(context, &stored.plan).await?,
                     drift => {
                         let why = drift.as_deref().unwrap_or("the project file does not pick it any more");
-                        leave(context, &stored.plan, why).await?;
+                        leave(context, &stored.plan, why, false).await?;
                     }
                 }
             }
@@ -332,7 +332,7 @@ async fn left_root(context: &Context, plan: &TablePlan) -> Result<()> {
     };
     if policy_of_gone(pipeline, plan) != DriftPolicy::Follow {
         context.note(DriftKind::TableDropped, plan, &what, DriftState::Left);
-        return leave(context, plan, &what).await;
+        return leave(context, plan, &what, true).await;
     }
     let targets = std::slice::from_ref(&plan.target);
     let steps = pipeline.target.let_go(&pipeline.name, targets, true).await?;
@@ -371,18 +371,19 @@ async fn dropped(context: &Context, plan: &TablePlan) -> Result<()> {
         }
         _ => {
             context.note(DriftKind::TableDropped, plan, GONE, DriftState::Left);
-            leave(context, plan, GONE).await
+            leave(context, plan, GONE, false).await
         }
     }
 }
 
-/// Lets a table be as it is from now on, and says so.
-async fn leave(context: &Context, plan: &TablePlan, why: &str) -> Result<()> {
+/// Lets a target table be as it is from now on, and says so. The table itself may go on in another one.
+async fn leave(context: &Context, plan: &TablePlan, why: &str, goes_on: bool) -> Result<()> {
     let pipeline = &context.pipeline;
     let (table, target) = (plan.table(), &plan.target);
+    let name = if goes_on { target.clone() } else { table.to_string() };
     pipeline.target.leave(&pipeline.name, std::slice::from_ref(target)).await?;
     let message = format!(
-        "{table} is not followed any more: {why}. Its target table {target} stays as it is; `moorage teardown --table {table}` lets go of it"
+        "{table} is not followed any more: {why}. Its target table {target} stays as it is; `moorage teardown --table {name}` lets go of it"
     );
     context.say(Event::Warning { message });
     Ok(())

@@ -16,4 +16,5 @@ mod reread;
 mod set_up;
 mod spool;
 pub(crate) mod standings;
+mod tidying;
 mod waiting;

@@ -11,7 +11,7 @@ use crate::pipeline::{process, turn};
 use crate::run::came_and_went::{JOINS, joins};
 use crate::run::follow;
 use crate::run::prepare::{self, Ready};
-use crate::run::standings;
+use crate::run::{standings, tidying};
 use backon::{BackoffBuilder, ExponentialBuilder};
 use moorage_adapter::{AdapterError, Event, Events};
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -64,6 +64,7 @@ pub async fn run(
         },
         never = context.measuring.publish(pipeline, &notes) => match never {},
         never = standings::tell(&context) => match never {},
+        never = tidying::go_on(&context) => match never {},
     };
     turn::end(pipeline).await;
     let (outcome, words) = match &done {

@@ -45,6 +45,7 @@ impl Severity {
             | Event::ReadAgain { .. }
             | Event::Streaming { .. }
             | Event::Stopping { .. }
+            | Event::Tidied { .. }
             | Event::StructureChanged { .. } => Some(Self::Info),
         }
     }

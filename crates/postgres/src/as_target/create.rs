@@ -134,14 +134,16 @@ async fn making(
     let refused =
         |reason: String| AdapterError::refused(format!("target table {}", plan.stands_in()), reason);
     if let Some(gathered) = &plan.gathered {
+        let others = state::beside_in_table(session, plan).await?;
+        let others: Vec<TablePlan> = others.into_iter().map(|(plan, _)| plan).collect();
         let there = Place {
             pipeline,
             of_rows: owners.get(&plan.target).map(|(owner, _)| owner.as_str()),
-            is_gathered: owners.standing_in(&gathered.into).next().is_some(),
+            others: &others,
             of_table: owners.of_table(&gathered.into).map(String::as_str),
         };
         let declared = |name: &str| Some(found.columns.iter().find(|c| c.name == name)?.declared.clone());
-        return match cannot_join(plan, &there, declared) {
+        return match cannot_join(plan, &there, declared, str::to_owned) {
             Some(why) => Err(refused(why)),
             None => Ok(Making::Again),
         };

@@ -71,8 +71,9 @@ pub(crate) async fn build(
                 table: plan.table().to_string(),
                 what: if plan.gathered.as_ref().is_some_and(|gathered| gathered.disjoint) {
                     format!(
-                        "two of the tables that stand together in {} have a row with the same key: {detail}. Take `disjoint_keys` out of the rule, or mend the rows in the source",
-                        plan.stands_in()
+                        "two of the tables that stand together in {0} have a row with the same key: {1}. Mend the rows in the source, or take `disjoint_keys` out of the rule; then run `moorage resnapshot {0}`",
+                        plan.stands_in(),
+                        detail.trim_end_matches('.')
                     )
                 } else { format!(
                     "the key ({}) is not unique or has nulls: {detail}. Declare another key in the project file, or take `key` out and have the source's log carry whole rows",

@@ -27,6 +27,7 @@ mod sessions;
 pub(crate) mod settings;
 mod state;
 mod statements;
+mod tidy;
 mod turn;
 
 pub use sessions::PostgresTarget;
@@ -36,6 +37,7 @@ use crate::wire::connect::{Session, watched};
 use crate::wire::server;
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
+use chrono::{DateTime, Utc};
 use create::Into;
 use look::PostgresTargetLook;
 use moorage_adapter::{
@@ -51,6 +53,7 @@ use moorage_core::model::described::SourceIdentity;
 use moorage_core::model::finding::Finding;
 use moorage_core::plan::dialect::TargetDialect;
 use moorage_core::plan::table::TablePlan;
+use moorage_core::plan::tidy::{Folded, Old};
 use sessions::{Pending, end_writing};
 use std::sync::PoisonError;
 
@@ -365,6 +368,16 @@ impl DecideTarget for PostgresTarget {
 
     async fn reject(&self, pipeline: &str, id: i64) -> Result<Option<(Reject, ChangeBlock)>> {
         rejects::one(self.ask().await?.session()?, pipeline, id).await
+    }
+
+    async fn old_rows(&self, plan: &TablePlan, since: DateTime<Utc>) -> Result<Option<Old>> {
+        tidy::old_rows(self.ask().await?.session()?, plan, since).await
+    }
+
+    async fn fold(&self, plan: &TablePlan, old: &Old, part: u32, dry: bool) -> Result<Folded> {
+        // On a session of its own: whoever asks meanwhile does not wait.
+        let writer = self.open_writer().await?;
+        tidy::fold(&writer.session, plan, old, (part, dry)).await
     }
 
     async fn settle(&self, pipeline: &str, ids: Option<&[i64]>, how: Settle) -> Result<Settled> {

@@ -66,7 +66,7 @@ fn duration(given: Option<Spanned<String>>, default: Duration) -> Result<Duratio
     let Some(given) = given else { return Ok(default) };
     parse_duration(given.get_ref()).ok_or_else(|| {
         let what = format!("`{}` is not a duration", given.get_ref());
-        Mistake::at(given.span(), what, "a number with ms, s, m or h, such as \"30s\"")
+        Mistake::at(given.span(), what, "a number with ms, s, m, h or d, such as \"30s\"")
     })
 }
 

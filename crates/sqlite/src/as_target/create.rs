@@ -183,16 +183,15 @@ fn cannot_stand(
     existing: &ExistingTable,
 ) -> rusqlite::Result<Option<String>> {
     let of_rows = state::owner(db, &plan.target)?.map(|(owner, _)| owner);
-    let there = Place {
-        pipeline,
-        of_rows: of_rows.as_deref(),
-        is_gathered: !state::standing_in(db, plan.stands_in())?.is_empty(),
-        of_table: existing.owner.as_deref(),
-    };
-    Ok(cannot_join(plan, &there, |name| {
+    let others: Vec<TablePlan> =
+        state::beside_in_table(db, plan)?.into_iter().map(|(plan, _)| plan).collect();
+    let there =
+        Place { pipeline, of_rows: of_rows.as_deref(), others: &others, of_table: existing.owner.as_deref() };
+    let declared = |name: &str| {
         let there = existing.columns.iter().find(|(found, _)| found.eq_ignore_ascii_case(name));
         there.map(|(_, sql)| sql.clone())
-    }))
+    };
+    Ok(cannot_join(plan, &there, declared, str::to_ascii_lowercase))
 }
 
 /// Makes room for the rows of a table in one that is there. Where that is whole, they are loaded beside it, and come at once.

@@ -38,7 +38,7 @@ pub(crate) fn build_index(db: &Connection, path: &Path, plan: &TablePlan) -> Res
         Some(rusqlite::ErrorCode::ConstraintViolation) => AdapterError::Value {
             table: plan.table().to_string(),
             what: match &plan.gathered { Some(gathered) if gathered.disjoint => format!(
-                "two of the tables that stand together in {} have a row with the same key. Take `disjoint_keys` out of the rule, or mend the rows in the source",
+                "two of the tables that stand together in {0} have a row with the same key. Mend the rows in the source, or take `disjoint_keys` out of the rule; then run `moorage resnapshot {0}`",
                 plan.stands_in()
             ), _ => format!(
                 "the key ({}) is not unique: two rows have the same values. Declare another key in the project file, or take `key` out and have the source's log carry whole rows",

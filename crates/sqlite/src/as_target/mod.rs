@@ -17,6 +17,7 @@ mod open;
 mod remove;
 mod state;
 mod statements;
+mod tidy;
 mod turn;
 mod values;
 
@@ -30,6 +31,7 @@ use crate::as_target::turn::Mine;
 use crate::file::error::sql_error;
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
+use chrono::{DateTime, Utc};
 use moorage_adapter::{
     AdapterError, Committing, DecideTarget, DependentView, Doing, Events, ExistingTable, Guarantees, Holder,
     InspectTarget, Lack, LoadTarget, LoadedTable, MemoKind, Merge, RecallTarget, Reject, Replacing, Result,
@@ -46,7 +48,8 @@ use moorage_core::model::sql::quote_ident;
 use moorage_core::plan::current_rows::is_its;
 use moorage_core::plan::dialect::TargetDialect;
 use moorage_core::plan::table::TablePlan;
-use rusqlite::Connection;
+use moorage_core::plan::tidy::{Folded, Old};
+use rusqlite::{Connection, TransactionBehavior};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, PoisonError};
@@ -504,6 +507,26 @@ impl DecideTarget for SqliteTarget {
 
     async fn reject(&self, _: &str, _: i64) -> Result<Option<(Reject, ChangeBlock)>> {
         Ok(None)
+    }
+
+    async fn old_rows(&self, plan: &TablePlan, since: DateTime<Utc>) -> Result<Option<Old>> {
+        let plan = plan.clone();
+        let found = self.with(false, move |db, path| {
+            tidy::old_rows(db, &plan, since).map_err(|e| sql_error(path, "looking for what is old", e))
+        });
+        Ok(found.await?.flatten())
+    }
+
+    async fn fold(&self, plan: &TablePlan, old: &Old, part: u32, dry: bool) -> Result<Folded> {
+        let (plan, old) = (plan.clone(), old.clone());
+        let folded = self.with(false, move |db, path| {
+            let failed = |e| sql_error(path, "folding what is old", e);
+            let transaction = db.transaction_with_behavior(TransactionBehavior::Immediate).map_err(failed)?;
+            let folded = tidy::fold(&transaction, &plan, &old, (part, dry)).map_err(failed)?;
+            transaction.commit().map_err(failed)?;
+            Ok(folded)
+        });
+        Ok(folded.await?.unwrap_or_default())
     }
 
     async fn settle(&self, _: &str, _: Option<&[i64]>, _: Settle) -> Result<Settled> {

@@ -3,8 +3,11 @@
 use super::files::{Files, Remembered, beside_table, of_pipeline, of_table};
 use super::place::FolderTarget;
 use async_trait::async_trait;
+use chrono::{DateTime, Utc};
 use moorage_adapter::{AdapterError, DecideTarget, Lack, Reject, Result, Settle, Settled, Step, TableState};
 use moorage_core::change::block::ChangeBlock;
+use moorage_core::plan::table::TablePlan;
+use moorage_core::plan::tidy::{Folded, Old};
 
 /// What a pipeline remembers of itself.
 const REMEMBERED: [&str; 3] = ["checkpoint", "settled", "memos"];
@@ -55,6 +58,14 @@ impl DecideTarget for FolderTarget {
 
     async fn reject(&self, _: &str, _: i64) -> Result<Option<(Reject, ChangeBlock)>> {
         Ok(None)
+    }
+
+    async fn old_rows(&self, _: &TablePlan, _: DateTime<Utc>) -> Result<Option<Old>> {
+        Err(AdapterError::Lacking { system: "folder".into(), lack: Lack::Keeping })
+    }
+
+    async fn fold(&self, _: &TablePlan, _: &Old, _: u32, _: bool) -> Result<Folded> {
+        Err(AdapterError::Lacking { system: "folder".into(), lack: Lack::Keeping })
     }
 
     async fn settle(&self, _: &str, _: Option<&[i64]>, _: Settle) -> Result<Settled> {

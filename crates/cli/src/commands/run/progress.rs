@@ -142,6 +142,9 @@ impl State {
                 self.line(&format!("{by}: finishing the batch in hand"));
                 self.bar.finish_and_clear();
             }
+            Event::Tidied { target, removed, folded, .. } => {
+                self.line(&render::tidied(target, *removed, *folded));
+            }
             Event::StructureChanged { table, what, done } => self.line(&format!("{table}: {what}; {done}")),
             Event::Warning { message } => self.line(&format!("warning: {message}")),
         }
