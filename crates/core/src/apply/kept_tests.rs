@@ -176,6 +176,25 @@ impl Trail {
         }
     }
 
+    /// Folds what is old up to a place: by the rule, told otherwise than in SQL.
+    fn tidy(&mut self, last: &(String, i64)) {
+        let (old, mut later): (Vec<_>, Vec<_>) =
+            std::mem::take(&mut self.0).into_iter().partition(|c| c.at <= *last);
+        let mut kept: BTreeMap<i64, Change> = BTreeMap::new();
+        for change in old {
+            match (change.operation.as_str(), change.row[0]) {
+                ("truncate", _) => kept.clear(),
+                ("delete", Some(key)) => drop(kept.remove(&key)),
+                (_, key) => {
+                    drop(kept.insert(key.unwrap(), Change { operation: "snapshot".into(), ..change }))
+                }
+            }
+        }
+        self.0 = kept.into_values().collect();
+        self.0.sort_by(|a, b| a.at.cmp(&b.at));
+        self.0.append(&mut later);
+    }
+
     /// The rows at a position, by a plain replay.
     fn replayed(&self, position: &str) -> Table {
         let mut rows = Table::new();
@@ -359,6 +378,31 @@ proptest! {
         prop_assert!(trail.0.iter().all(|change| change.unchanged.is_none()), "the snapshot knows all");
         let places: Vec<_> = trail.0.iter().filter(|c| c.operation != "snapshot").map(|c| &c.at).collect();
         prop_assert!(places.is_sorted_by(|a, b| a < b), "in order, none twice: {:?}", places);
+    }
+
+    /// Also what comes later, which takes values from the rows that are left.
+    #[test]
+    fn a_trail_that_is_folded_in_between_gives_the_rows_at_every_later_position(
+        before in prop::collection::btree_map(0i64..6, (0i64..100, 0i64..100), 0..6),
+        wished in wished(),
+        full in any::<bool>(),
+        folds in prop::collection::vec(prop::option::of(0usize..40), 0..10),
+    ) {
+        let before = as_table(before);
+        let mut trail = Trail::read(&before);
+        let (mut folds, mut last) = (folds.into_iter(), String::new());
+        let states = play_all(&plan_of("changes", identity(full)), &before, &wished, full, |batch| {
+            trail.apply(batch);
+            let place = folds.next().flatten().and_then(|at| trail.0.get(at)).map(|change| change.at.clone());
+            if let Some(place) = place {
+                trail.tidy(&place);
+                last = last.clone().max(place.0);
+            }
+        });
+        for state in states.iter().filter(|state| state.position >= last) {
+            prop_assert_eq!(&trail.replayed(&state.position), &state.rows, "at {}", state.position);
+        }
+        prop_assert!(trail.0.iter().all(|change| change.unchanged.is_none()), "all stays known");
     }
 
     #[test]

@@ -93,3 +93,120 @@ fn hash(context: &Context<'_>) -> u64 {
 fn real(number: f64) -> u64 {
     (if number == 0.0 { 0.0 } else { number }).to_bits()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use moorage_core::model::kept_as::{Added, Keep, KeptAs};
+    use moorage_core::model::schema::RowIdentity;
+    use moorage_core::plan::current_rows::{Whose, current_rows};
+    use moorage_testkit::berths_source_table;
+    use proptest::prelude::*;
+    use std::sync::Arc;
+
+    /// A row of a trail: its key, the operation, and how far behind the one before it stands: at its position, or a later one.
+    type Wished = (u8, u8, bool);
+
+    fn plan() -> TablePlan {
+        let mut plan = TablePlan::as_it_is(&berths_source_table());
+        let key = Arc::make_mut(&mut plan.mapped);
+        key.identity = RowIdentity::Key(vec![0]);
+        plan.target = "trail".into();
+        plan.kept_as = KeptAs { keep: Keep::Changes, ..KeptAs::default() };
+        plan
+    }
+
+    /// A trail as its writer makes them: a delete is of a row that is there, and so on.
+    fn trail(wished: &[Wished]) -> (Connection, Vec<(String, i64)>) {
+        let db = Connection::open_in_memory().unwrap();
+        let plan = plan();
+        let own: Vec<String> = plan.columns.iter().map(|column| quote_ident(&column.name)).collect();
+        let added: Vec<&str> = Keep::Changes.adds().iter().map(|added| added.name()).collect();
+        db.execute_batch(&format!("CREATE TABLE trail ({}, {})", own.join(", "), added.join(", "))).unwrap();
+        let (mut there, mut places, mut position) = (std::collections::BTreeSet::new(), Vec::new(), 1);
+        for (order, (key, what, later)) in wished.iter().enumerate() {
+            position += u64::from(*later);
+            let operation = match (what, there.contains(key)) {
+                (0, _) => "truncate",
+                (1, true) => "delete",
+                (_, true) => "update",
+                (2, false) => "snapshot",
+                (_, false) => "insert",
+            };
+            match operation {
+                "truncate" => there.clear(),
+                "delete" => drop(there.remove(key)),
+                _ => drop(there.insert(*key)),
+            }
+            // A whole number and one with a point are equal, and so are both zeros.
+            let key = match (operation, order % 3) {
+                ("truncate", _) => "NULL".to_string(),
+                (_, 0) => format!("{key}"),
+                (_, 1) => format!("{key}.0"),
+                _ => format!("-1 * -{key}.0"),
+            };
+            let (at, order) = (format!("{position:016x}"), order as i64);
+            db.execute(
+                &format!(
+                    "INSERT INTO trail ({}, {}, {}, {}) VALUES ({key}, ?1, ?2, ?3)",
+                    own[0],
+                    Added::Operation.name(),
+                    Added::Position.name(),
+                    Added::Order.name()
+                ),
+                (operation, &at, order),
+            )
+            .unwrap();
+            places.push((at, order));
+        }
+        (db, places)
+    }
+
+    fn now(db: &Connection, up_to: Option<&(String, i64)>) -> Vec<String> {
+        let plan = plan();
+        let columns = [plan.columns[0].name.clone()];
+        let from = match up_to {
+            None => "trail".to_string(),
+            Some((position, order)) => format!(
+                "(SELECT * FROM trail WHERE (moorage_position, moorage_order) <= ('{position}', {order}))"
+            ),
+        };
+        let query = current_rows(&plan, (&from, &columns), Whose::Its, |_| Vec::new()).unwrap();
+        let id = quote_ident(&columns[0]);
+        let sql = format!("SELECT CAST({id} AS INTEGER) || '' FROM ({query}) r ORDER BY 1");
+        let mut statement = db.prepare(&sql).unwrap();
+        statement.query_map([], |row| row.get(0)).unwrap().map(std::result::Result::unwrap).collect()
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig { failure_persistence: None, cases: 300, ..ProptestConfig::default() })]
+
+        /// Behind each part, whoever ends it in between, and at each later place.
+        #[test]
+        fn what_a_trail_comes_to_is_the_same_behind_every_part(
+            wished in prop::collection::vec((0u8..4, 0u8..8, any::<bool>()), 1..40),
+            at in any::<prop::sample::Index>(),
+            parts in 1u32..4,
+        ) {
+            let (db, places) = trail(&wished);
+            let at = at.index(places.len());
+            let before: Vec<_> = places[at..].iter().map(|place| now(&db, Some(place))).collect();
+            let plan = plan();
+            let last = Place { position: places[at].0.clone(), order: places[at].1 };
+            let tidying = Tidying::new(&plan, "trail", "rowid");
+            let emptied = place(&db, &tidying.last_emptied(&last)).unwrap();
+            let old = Old { last, emptied, rows: 1, parts };
+            for part in 0..=parts {
+                let outlook = fold(&db, &plan, &old, (part, true)).unwrap();
+                prop_assert_eq!(fold(&db, &plan, &old, (part, false)).unwrap(), outlook);
+                prop_assert_eq!(fold(&db, &plan, &old, (part, false)).unwrap(), Folded::default(), "once is enough");
+                let after: Vec<_> = places[at..].iter().map(|place| now(&db, Some(place))).collect();
+                prop_assert_eq!(&after, &before, "behind part {}", part);
+            }
+            prop_assert_eq!(&now(&db, None), before.last().unwrap());
+            let old_ones = "SELECT count(*), count(DISTINCT CAST(id AS INTEGER)), count(CASE WHEN moorage_operation <> 'snapshot' THEN 1 END) FROM trail WHERE (moorage_position, moorage_order) <= (?1, ?2)";
+            let counts: (i64, i64, i64) = db.query_row(old_ones, (&places[at].0, places[at].1), |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?))).unwrap();
+            prop_assert_eq!(counts, (before[0].len() as i64, before[0].len() as i64, 0), "a row of a snapshot for each key");
+        }
+    }
+}
