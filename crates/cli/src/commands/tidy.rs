@@ -23,10 +23,13 @@ pub async fn tidy(global: &Global, args: &TidyArgs) -> Result<Finished, Failure>
         let progress = |so_far: TidyProgress<'_>| {
             let TidyProgress { target, rows, parts: (part, parts), folded } = so_far;
             // Two parts are done at once.
-            if !is_quiet && parts > 2 {
+            if !is_quiet && parts > 2 && part > 0 {
                 let rows = render::number(rows);
                 let removed = render::number(folded.removed);
-                render::note(format!("{target}: {rows} old rows, part {part} of {parts}, {removed} removed"));
+                let gone = if args.dry_run { "would go" } else { "are gone" };
+                render::note(format!(
+                    "{target}: {part} of {parts} parts of {rows} old rows, {removed} {gone}"
+                ));
             }
         };
         let tables = moorage_engine::tidy(pipeline, options, &progress).await?;

@@ -381,3 +381,41 @@ fn tables_that_do_not_fit_each_other_are_refused_by_name() {
     assert!(planned.to_string().contains("moorage_from"), "{planned}");
     mirror.catch_up();
 }
+
+/// What is altered of a partitioned table is altered of all its partitions at once, and new ones come with it.
+#[rstest]
+fn a_partitioned_table_is_altered_as_one(
+    #[values("database", "file")] target: &str,
+    #[values("", "keep = \"changes\"")] keep: &str,
+) {
+    let name = format!("altered_{target}_{}", keep.len());
+    let mirror = Mirror::new(&name, READINGS);
+    if target == "file" {
+        mirror.has_file_as_target();
+    }
+    mirror.replace(&format!("[pipelines.{name}]"), &format!("[pipelines.{name}]\n{keep}"));
+    mirror.catch_up();
+    let run = mirror.follow();
+    mirror.source.run(
+        "BEGIN; ALTER TABLE readings ADD deep int DEFAULT 3; ALTER TABLE readings ALTER id TYPE bigint;
+         CREATE TABLE readings_04 PARTITION OF readings FOR VALUES FROM ('2026-04-01') TO ('2026-05-01');
+         INSERT INTO readings VALUES (5000000007, '2026-04-03', 'n', 4), (5000000008, '2026-01-03', 'n', 5); COMMIT;
+         UPDATE readings SET deep = 9 WHERE id = 5",
+    );
+    let of = if keep.is_empty() { "readings" } else { "readings_current" };
+    let rows = |table: &str| {
+        format!("SELECT concat_ws(' ', count(*), sum(id), sum(deep), sum(length(val))) FROM {table}")
+    };
+    let found = || match target {
+        "file" => mirror.value::<String>(&rows(of)),
+        _ => mirror.target.value(&rows(&format!("mirror.{of}"))),
+    };
+    let expected: String = mirror.source.value(&rows("readings"));
+    wait_until("all are as the source has them", || {
+        mirror.moorage(&["status"]).out.contains("readings_04") && found() == expected
+    });
+    drop(run);
+    mirror.catch_up();
+    assert_eq!(found(), expected);
+    mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
+}

@@ -166,12 +166,12 @@ pub struct Place<'a> {
     pub of_table: Option<&'a str>,
 }
 
-/// Why a table cannot join others in a target table that is there, in words with the way out, if so. `declared` gives the type of
-/// a column that is there, and `fold` what the target makes of a name.
+/// Why a table cannot join others in a target table that is there, in words with the way out, if so. `unfit` gives the type of
+/// a column that is there, if that can neither hold the planned one's values nor come to do so; `fold` what the target makes of a name.
 pub fn cannot_join(
     plan: &TablePlan,
     there: &Place<'_>,
-    declared: impl Fn(&str) -> Option<String>,
+    unfit: impl Fn(&PlannedColumn) -> Option<String>,
     fold: impl Fn(&str) -> String,
 ) -> Option<String> {
     let (_, from) = plan.member()?;
@@ -192,17 +192,13 @@ pub fn cannot_join(
             return Some("it is already there, and tables are gathered in one that Moorage made. Rename or drop it, or change `into`".into());
         }
     }
-    let other = |c: &PlannedColumn| {
-        let there = declared(&c.name)?;
-        (!there.eq_ignore_ascii_case(&c.declared.sql)).then_some(there)
-    };
     let misfit = there.others.iter().find_map(|other| Some((other, misfit(other, plan, &fold)?)));
     if let Some((other, what)) = misfit {
         return Some(format!("{} stands there already, and {what}", other.table()));
     }
     plan.columns.iter().find_map(|column| {
         let (name, sql, table) = (&column.name, &column.declared.sql, plan.table());
-        let there = other(column)?;
+        let there = unfit(column)?;
         Some(format!(
             "column {name} is of type {there} there, for other tables that stand in it, and would be {sql} for {table}: have it the same with `cast` in a rule, or call it otherwise with `rename`"
         ))

@@ -148,7 +148,8 @@ impl Job {
                     CountsFrom::behind(position.as_ref(), self.from.valid_from)
                 }
             };
-            rereading.replace(self.source.as_ref(), merge.as_mut(), &from).await?;
+            let replaced = rereading.replace(self.source.as_ref(), merge.as_mut(), &from).await;
+            replaced.map_err(|error| not_replaced(rereading, error))?;
             rereading.plans().for_each(|plan| self.keeping.takes_again(&plan.target));
         }
         let mut memos = Vec::with_capacity(self.records.len());
@@ -217,6 +218,18 @@ fn in_the_way(alteration: &Alteration, error: AdapterError) -> EngineError {
             EngineError::InTheWay { table: alteration.before.table().clone(), reason }
         }
         error => error.into(),
+    }
+}
+
+/// Nor is that it does not take what was read again.
+fn not_replaced(rereading: &Rereading, error: EngineError) -> EngineError {
+    match (error, rereading.tables().next()) {
+        (EngineError::Adapter(AdapterError::Refused { doing, reason }), Some(first)) => {
+            let is_named = |plan: &&TablePlan| doing.object.as_ref() == Some(&plan.target);
+            let table = rereading.plans().find(is_named).map_or(first, |plan| plan.table());
+            EngineError::InTheWay { table: table.clone(), reason }
+        }
+        (error, _) => error,
     }
 }
 

@@ -239,9 +239,11 @@ impl Carrying {
         if is_unread {
             alteration = alteration.unread();
         }
-        if let Some(why) =
-            in_the_way.filter(|_| alteration.then == Then::Merges && !alteration.steps.is_empty())
-        {
+        if let Some(why) = in_the_way.filter(|_| match alteration.then {
+            Then::Merges => !alteration.steps.is_empty(),
+            Then::Rereads => true,
+            Then::Holds => false,
+        }) {
             alteration.then = Then::Holds;
             alteration.what = format!("{}; in the way in the target: {why}", alteration.what);
         }

@@ -226,7 +226,10 @@ async fn read_missing(
         match context.pipeline.target.create(&context.pipeline.name, table).await {
             // It has rows from before, and what hangs on it: that they cannot be replaced is said when that is tried, and is
             // nothing to the others.
-            Err(AdapterError::Refused { .. }) if stored.iter().any(|s| s.plan.target == table.target) => {
+            // So where it does not fit among those that stand there.
+            Err(AdapterError::Refused { .. })
+                if table.gathered.is_some() || stored.iter().any(|s| s.plan.target == table.target) =>
+            {
                 as_they_are.push(table.table().clone());
             }
             made => made?,

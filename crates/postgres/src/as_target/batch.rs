@@ -40,6 +40,11 @@ impl Writer {
         Self { session, forms: HashMap::new(), references: References::default() }
     }
 
+    /// A table may be another one by now, also for the others that stand in it.
+    fn forget(&mut self, table: &str) {
+        self.forms.retain(|_, (plan, _)| plan.stands_in() != table);
+    }
+
     /// The tables as they are in the server now, or were when they were last looked at.
     async fn know(&mut self, plans: &[Arc<TablePlan>]) -> Result<()> {
         let other =
@@ -294,7 +299,7 @@ impl Merge for PostgresMerge {
         // It is met again, with the new plan; its cached statements are made anew with the form.
         self.tables.remove(&alteration.before.target);
         if let Some(writer) = self.writer.as_mut() {
-            writer.forms.remove(&alteration.after.target);
+            writer.forget(alteration.after.stands_in());
         }
         Ok(())
     }
@@ -306,7 +311,8 @@ impl Merge for PostgresMerge {
         let mut counted = Vec::with_capacity(tables.len());
         for Replacement { plan, later, end } in tables {
             let found = beside::id(session, plan).await?;
-            counted.push((plan.target.clone(), write_later(session, plan, &found, later).await?));
+            let table = plan.stands_in().to_string();
+            counted.push((plan.target.clone(), table, write_later(session, plan, &found, later).await?));
             replaced.push((plan, found));
             ends.push(end);
         }
@@ -323,14 +329,14 @@ impl Merge for PostgresMerge {
         beside::replace(session, &self.pipeline, &tables).await?;
         let as_before = "SET LOCAL enable_hashjoin = off; SET LOCAL enable_mergejoin = off; SET LOCAL enable_seqscan = off";
         session.run("planning for single rows", as_before).await?;
-        for (target, _) in &counted {
+        for (target, ..) in &counted {
             state::forget_rejects(session, &self.pipeline, target).await?;
         }
         self.held = held::held(session, &self.pipeline).await?;
-        for (target, counters) in counted {
+        for (target, table, counters) in counted {
             if let Some(writer) = self.writer.as_mut() {
                 // It may have become another table.
-                writer.forms.remove(&target);
+                writer.forget(&table);
             }
             // What this batch merged into the old rows is not counted any more.
             self.progress.insert(target, counters);

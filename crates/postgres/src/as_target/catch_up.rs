@@ -1,15 +1,16 @@
 //! What reading a table again adds to one that keeps more than the current rows.
 
+use super::dialect::holds;
 use super::dialect::relation;
 use super::form::Found;
 use super::index::build_index;
-use super::kept::{make_view, name, own_text, query};
+use super::kept::{make_view, name, own_text, query, without_view};
 use crate::wire::connect::Session;
 use moorage_adapter::{AdapterError, CountsFrom, Doing, Result};
 use moorage_core::model::kept_as::{Added, Deletes, Keep, Operation};
 use moorage_core::model::sql::{quote_ident, quote_literal};
 use moorage_core::plan::current_rows::is_its;
-use moorage_core::plan::table::TablePlan;
+use moorage_core::plan::table::{PlannedColumn, TablePlan};
 
 /// Adds to a table what is another way in the rows that were read again and loaded beside it.
 pub(super) async fn catch_up(
@@ -20,7 +21,7 @@ pub(super) async fn catch_up(
     from: &CountsFrom,
 ) -> Result<()> {
     let doing = || Doing::to("adding what was read again to table", &plan.target);
-    add_columns(session, plan, found).await?;
+    add_columns(session, pipeline, plan, found).await?;
     build_index(session, plan, found, false).await?;
     make_view(session, pipeline, plan).await?;
     let statements = match plan.kept_as.keep {
@@ -32,11 +33,17 @@ pub(super) async fn catch_up(
     session.run(doing(), &statements.join("; ")).await
 }
 
-/// Adds the columns to a table that it lacks.
+/// Adds the columns to a table that it lacks. Where several stand in it, it gets the wider type of a column of which one has a wider
+/// one: what it holds is the same there.
 ///
 /// # Errors
 /// If it has one of another type.
-pub(super) async fn add_columns(session: &Session, plan: &TablePlan, found: &Found) -> Result<()> {
+pub(super) async fn add_columns(
+    session: &Session,
+    pipeline: &str,
+    plan: &TablePlan,
+    found: &Found,
+) -> Result<()> {
     let doing = || Doing::to("adding columns to table", &plan.target);
     let there = &found.columns;
     let missing = plan.columns.iter().filter(|c| !there.iter().any(|column| column.name == c.name));
@@ -46,10 +53,20 @@ pub(super) async fn add_columns(session: &Session, plan: &TablePlan, found: &Fou
             format!("ALTER TABLE {table} ADD COLUMN {name} {}", c.declared.sql)
         })
         .collect();
-    let differs = |c: &&moorage_core::plan::table::PlannedColumn| {
-        there.iter().any(|found| found.name == c.name && found.declared != c.declared.sql)
+    let is_there =
+        |c: &PlannedColumn| there.iter().find(|found| found.name == c.name).map(|found| &found.declared);
+    let differs = |c: &&PlannedColumn| {
+        is_there(c).is_some_and(|there| match plan.gathered {
+            Some(_) => !holds(&c.declared.sql, "", there),
+            None => *there != c.declared.sql,
+        })
     };
-    if let Some(column) = plan.columns.iter().find(differs) {
+    let (widened, other): (Vec<_>, Vec<_>) = plan
+        .columns
+        .iter()
+        .filter(differs)
+        .partition(|c| is_there(c).is_some_and(|there| may_widen(plan, there, &c.declared.sql)));
+    if let Some(column) = other.first() {
         let (name, sql, table) = (&column.name, &column.declared.sql, plan.table());
         let reason = match &plan.gathered {
             Some(_) => format!(
@@ -63,10 +80,28 @@ pub(super) async fn add_columns(session: &Session, plan: &TablePlan, found: &Fou
         };
         return Err(AdapterError::refused(doing(), reason));
     }
+    if !widened.is_empty() {
+        let widen = |c: &&PlannedColumn| {
+            let (table, name, sql) = (relation(plan.stands_in()), quote_ident(&c.name), &c.declared.sql);
+            format!("ALTER TABLE {table} ALTER COLUMN {name} TYPE {sql} USING {name}::{sql}")
+        };
+        let all = added.iter().cloned().chain(widened.iter().map(widen)).collect();
+        return without_view(session, pipeline, plan, all).await;
+    }
     match added.is_empty() {
         true => Ok(()),
         false => session.run(doing(), &added.join("; ")).await,
     }
+}
+
+/// Whether a column in a table in which several stand can become of a type that one of them has. A text says the same as any
+/// value; that of other tables' columns is nobody's wish, but partitions all have the same.
+pub(super) fn may_widen(plan: &TablePlan, there: &str, declared: &str) -> bool {
+    let is_text = declared == "text" || declared.starts_with("character varying");
+    plan.gathered.is_some()
+        && declared != "jsonb"
+        && holds(there, "", declared)
+        && (!is_text || plan.root().is_some())
 }
 
 /// The rows of one table among those of others become those that were read.

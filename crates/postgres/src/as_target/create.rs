@@ -1,8 +1,8 @@
 //! Making, adopting and removing target tables.
 
-use super::dialect::{escaped, parts, relation};
+use super::dialect::{escaped, holds, parts, relation};
 use super::form::{Found, FoundColumn, find};
-use crate::as_target::catch_up::add_columns;
+use crate::as_target::catch_up::{add_columns, may_widen};
 use crate::as_target::index::{build_index, has_index, has_other_key};
 use crate::as_target::state::Owners;
 use crate::as_target::statements::{create_table, run_statements, try_statements};
@@ -18,7 +18,7 @@ use moorage_core::model::policy::ExistingRows;
 use moorage_core::model::sql::quote_ident;
 use moorage_core::plan::current_rows::is_its;
 use moorage_core::plan::gather::{Place, cannot_join};
-use moorage_core::plan::table::TablePlan;
+use moorage_core::plan::table::{PlannedColumn, TablePlan};
 use std::collections::HashMap;
 
 /// All tables and views but the server's own and ours.
@@ -142,8 +142,12 @@ async fn making(
             others: &others,
             of_table: owners.of_table(&gathered.into).map(String::as_str),
         };
-        let declared = |name: &str| Some(found.columns.iter().find(|c| c.name == name)?.declared.clone());
-        return match cannot_join(plan, &there, declared, str::to_owned) {
+        let unfit = |column: &PlannedColumn| {
+            let there = &found.columns.iter().find(|c| c.name == column.name)?.declared;
+            let sql = &column.declared.sql;
+            (!holds(sql, "", there) && !may_widen(plan, there, sql)).then(|| there.clone())
+        };
+        return match cannot_join(plan, &there, unfit, str::to_owned) {
             Some(why) => Err(refused(why)),
             None => Ok(Making::Again),
         };
@@ -304,7 +308,7 @@ pub(crate) async fn create(session: &Session, pipeline: &str, plan: &TablePlan) 
 
 /// Makes room for the rows of a table in one that is there. Where that is whole, they are loaded beside it, and come at once.
 async fn stand_together(session: &Session, pipeline: &str, plan: &TablePlan, found: &Found) -> Result<Into> {
-    add_columns(session, plan, found).await?;
+    add_columns(session, pipeline, plan, found).await?;
     kept::make_view(session, pipeline, plan).await?;
     if has_index(session, plan, found).await? {
         beside::create(session, plan, found).await?;

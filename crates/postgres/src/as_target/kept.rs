@@ -165,6 +165,25 @@ pub(crate) async fn make_view(session: &Session, pipeline: &str, plan: &TablePla
     session.run(doing(), &all.join("; ")).await
 }
 
+/// Alters a table while the view beside it is away. It comes back with the rights that others have to it.
+pub(crate) async fn without_view(
+    session: &Session,
+    pipeline: &str,
+    plan: &TablePlan,
+    mut all: Vec<String>,
+) -> Result<()> {
+    let doing = || Doing::to("altering table", plan.stands_in());
+    let Some(view) = plan.view() else { return session.run(doing(), &all.join("; ")).await };
+    let Some(found) = find_view(session, view).await?.filter(|found| found.is_ours) else {
+        return session.run(doing(), &all.join("; ")).await;
+    };
+    all.insert(0, format!("DROP VIEW {}", relation(view)));
+    session.run(doing(), &all.join("; ")).await?;
+    let mut again = made(pipeline, plan, &names_there(session, plan).await?);
+    again.extend(found.grants);
+    session.run(Doing::to("making view", view), &again.join("; ")).await
+}
+
 /// The statements that make the view, with what is said of it.
 fn made(pipeline: &str, plan: &TablePlan, there: &[String]) -> Vec<String> {
     let (Some(view), Some(sql)) = (&plan.kept_as.view, view(plan, there)) else { return Vec::new() };

@@ -11,7 +11,7 @@ use moorage_adapter::{AdapterError, DependentView, Doing, ExistingTable, Result,
 use moorage_core::model::policy::ExistingRows;
 use moorage_core::model::sql::quote_ident;
 use moorage_core::plan::gather::{Place, cannot_join};
-use moorage_core::plan::table::TablePlan;
+use moorage_core::plan::table::{PlannedColumn, TablePlan};
 use rusqlite::{Connection, OptionalExtension};
 use std::collections::{HashMap, HashSet};
 use std::path::Path;
@@ -187,11 +187,11 @@ fn cannot_stand(
         state::beside_in_table(db, plan)?.into_iter().map(|(plan, _)| plan).collect();
     let there =
         Place { pipeline, of_rows: of_rows.as_deref(), others: &others, of_table: existing.owner.as_deref() };
-    let declared = |name: &str| {
-        let there = existing.columns.iter().find(|(found, _)| found.eq_ignore_ascii_case(name));
-        there.map(|(_, sql)| sql.clone())
+    let unfit = |column: &PlannedColumn| {
+        let (_, sql) = existing.columns.iter().find(|(found, _)| found.eq_ignore_ascii_case(&column.name))?;
+        (!sql.eq_ignore_ascii_case(&column.declared.sql)).then(|| sql.clone())
     };
-    Ok(cannot_join(plan, &there, declared, str::to_ascii_lowercase))
+    Ok(cannot_join(plan, &there, unfit, str::to_ascii_lowercase))
 }
 
 /// Makes room for the rows of a table in one that is there. Where that is whole, they are loaded beside it, and come at once.
