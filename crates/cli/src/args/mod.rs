@@ -246,9 +246,9 @@ Examples:
 
 Killed, and started again on the same folder, it goes on. Exit code 3: the two sides differed.")]
     Demo(DemoArgs),
-    /// Fold what is old in tables that keep changes: a row of a snapshot stands for all before it
+    /// Fold what is old in tables that keep changes
     ///
-    /// What the table comes to stays the same, at that moment and at each later one; a run may go on beside it. Ended in
+    /// A row of a snapshot stands for all before it. What the table comes to stays the same, at that moment and at each later one; a run may go on beside it. Ended in
     /// between, what was done is done, and the rest is done the next time.
     #[command(after_help = "\
 Examples:

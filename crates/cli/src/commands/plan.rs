@@ -1,9 +1,11 @@
 //! `plan`: what a run will make, and what it refuses.
 
+mod example;
+
 use crate::args::{Global, PlanArgs};
 use crate::exit::Finished;
 use crate::failure::Failure;
-use crate::{edit, load, render};
+use crate::{load, render};
 use moorage_adapter::{Surveyed, TableState};
 use moorage_core::drift::outlook::Outlook;
 use moorage_core::model::finding::{Fix, Reason};
@@ -15,7 +17,7 @@ use moorage_core::plan::make::Refused;
 use moorage_core::plan::table::TablePlan;
 use moorage_core::project::text::quoted;
 use moorage_engine::ddl::{self, Written};
-use moorage_engine::{Draft, Estimate, FoundRule, Pipeline};
+use moorage_engine::{Draft, Estimate, Pipeline};
 use serde::Serialize;
 use std::path::Path;
 
@@ -38,6 +40,7 @@ impl<'a> Blocked<'a> {
 struct Planned<'a> {
     pipeline: &'a str,
     estimate: Option<Estimate>,
+    notes: &'a [String],
     unmatched_patterns: Vec<String>,
     tables: Vec<PlannedTable<'a>>,
     refused: Vec<Blocked<'a>>,
@@ -70,6 +73,9 @@ impl OfDrift {
 struct PlannedTable<'a> {
     table: String,
     target: &'a str,
+    /// Where its rows come from, as they say, if they stand together with those of others.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    from: Option<&'a str>,
     #[serde(flatten)]
     kept_as: &'a KeptAs,
     also: Vec<PlannedForm<'a>>,
@@ -139,7 +145,7 @@ struct PlannedColumn<'a> {
 
 pub async fn plan(global: &Global, args: &PlanArgs) -> Result<Finished, Failure> {
     if let Some(example) = &args.example {
-        return from_example(global, args, example).await;
+        return example::from_example(global, args, example).await;
     }
     let mut found = false;
     let mut all = Vec::new();
@@ -158,7 +164,7 @@ pub async fn plan(global: &Global, args: &PlanArgs) -> Result<Finished, Failure>
                 if !render::wants_json(global) {
                     render::out(format!("{definition}\n"));
                 }
-                let (table, target) = (table.table().to_string(), table.target.clone());
+                let (table, target) = (table.table().to_string(), table.stands_in().to_string());
                 defined.push(Defined { pipeline: pipeline.name.clone(), table, target, definition });
             }
         } else {
@@ -187,7 +193,13 @@ fn write_files(
     folder: &Path,
 ) -> Result<Vec<WrittenFile>, Failure> {
     let mut all = Vec::new();
-    for table in &draft.plan.tables {
+    let (together, tables): (Vec<&TablePlan>, Vec<&TablePlan>) =
+        draft.plan.tables.iter().partition(|table| table.gathered.is_some());
+    if let (Some(first), false) = (together.first(), render::wants_json(global)) {
+        let (into, others) = (first.stands_in(), together.len());
+        render::out(format!("{into}: none is written where tables stand together ({others} tables do)"));
+    }
+    for table in tables {
         let generated = TablePlan { ddl: None, ..table.clone() };
         let outcome = ddl::write(folder, &generated, &pipeline.target.definition(&generated))?;
         let word = if outcome == Written::Kept { "left alone, it was changed by hand" } else { "written" };
@@ -252,12 +264,13 @@ fn as_json<'a>(pipeline: &'a Pipeline, draft: &'a Draft, estimate: Option<Estima
         let source = draft.source_table(t);
         PlannedTable {
             table: t.table().to_string(),
-            target: &t.target,
+            target: t.stands_in(),
+            from: t.member().map(|(_, from)| from),
             kept_as: &t.kept_as,
             also: t
                 .also
                 .iter()
-                .map(|form| PlannedForm { target: &form.target, kept_as: &form.kept_as })
+                .map(|form| PlannedForm { target: form.stands_in(), kept_as: &form.kept_as })
                 .collect(),
             action: action(s),
             existing_rows: s.existing.as_ref().map(|e| e.rows),
@@ -278,6 +291,7 @@ fn as_json<'a>(pipeline: &'a Pipeline, draft: &'a Draft, estimate: Option<Estima
     Planned {
         pipeline: &pipeline.name,
         estimate,
+        notes: &draft.notes,
         unmatched_patterns: draft.unmatched.iter().map(ToString::to_string).collect(),
         tables: tables.collect(),
         refused: draft.plan.refused.iter().map(Blocked::of).collect(),
@@ -327,20 +341,30 @@ fn outlook(table: &TablePlan, surveyed: &Surveyed, draft: &Draft) -> String {
 
 fn show(global: &Global, pipeline: &Pipeline, draft: &Draft, estimate: Option<&Estimate>) {
     render::out(format!("{}: pipeline {}", global.file.display(), pipeline.name));
-    for (table, surveyed) in draft.plan.tables.iter().zip(&draft.surveyed) {
-        let title = render::bold(global, &format!("{} → {}", table.table(), table.target));
+    let tables = &draft.plan.tables;
+    for (at, (table, surveyed)) in tables.iter().zip(&draft.surveyed).enumerate() {
+        let title = render::bold(global, &format!("{} → {}", table.table(), table.stands_in()));
         let more = format!(", {}\n  {}", identity(table), outlook(table, surveyed, draft));
         render::out("");
         render::out(title.and(&more));
         if let Some(problem) = &surveyed.problem {
             render::out(format!("  blocked: {problem}"));
         }
+        let together: Vec<&TablePlan> = tables.iter().filter(|other| stand_together(table, other)).collect();
+        if let Some((column, from)) = table.member() {
+            let among = if together.len() > 1 {
+                format!(", where {} tables stand together", together.len())
+            } else {
+                String::new()
+            };
+            render::out(format!("  its rows have {column} = '{from}'{among}"));
+        }
         if let Some(keeps) = table.kept_as.words() {
             render::out(format!("  keeps {keeps}"));
         }
         for form in &table.also {
             let keeps = form.kept_as.words().unwrap_or_else(|| "the rows as they are now".into());
-            render::out(format!("  also {}, which keeps {keeps}", form.target));
+            render::out(format!("  also {}, which keeps {keeps}", form.stands_in()));
         }
         if let Some(condition) = &table.mapping.condition {
             render::out(format!("  only rows where {condition}"));
@@ -353,7 +377,16 @@ fn show(global: &Global, pipeline: &Pipeline, draft: &Draft, estimate: Option<&E
             let bound = bound.join(", ");
             render::out(format!("  while it is captured, the application cannot DROP COLUMN {bound}"));
         }
-        render::out(columns(global, table).trim_fmt());
+        // Partitions are many, and alike.
+        let alike =
+            tables[..at].iter().find(|other| stand_together(table, other) && has_same_columns(table, other));
+        match alike {
+            Some(other) => render::out(format!("  columns as of {}", other.table())),
+            None => render::out(columns(global, table).trim_fmt()),
+        }
+    }
+    for note in &draft.notes {
+        render::out(format!("\nnote: {note}"));
     }
     for refused in &draft.plan.refused {
         let Reason { why, fix } = &refused.reason;
@@ -422,60 +455,28 @@ fn columns(global: &Global, table: &TablePlan) -> render::Grid {
     columns
 }
 
+/// Whether the rows of both are in one target table, among others.
+fn stand_together(table: &TablePlan, other: &TablePlan) -> bool {
+    table.gathered.is_some() && other.gathered.is_some() && table.stands_in() == other.stands_in()
+}
+
+/// Whether what is shown of the columns of both is the same, but for where rows come from.
+fn has_same_columns(table: &TablePlan, other: &TablePlan) -> bool {
+    let shown = |of: &TablePlan| {
+        let from = of.member().map(|(_, from)| format!("'{from}'"));
+        let sources = (0..of.columns.len()).map(|at| of.source_column(at));
+        sources.map(|source| (Some(&source) != from.as_ref()).then_some(source)).collect::<Vec<_>>()
+    };
+    let same = (&table.columns, &table.left_out, &table.schema.columns)
+        == (&other.columns, &other.left_out, &other.schema.columns);
+    same && shown(table) == shown(other)
+}
+
 /// What a column's values mean, on both sides where a cast makes them mean something else.
 fn means(table: &TablePlan, from: &str, at: usize) -> String {
     let to = &table.mapped.columns[at].logical;
     match table.schema.columns.iter().find(|c| c.name == from).map(|c| &c.logical) {
         Some(of_source) if of_source != to => format!("{of_source} → {to}"),
         _ => to.to_string(),
-    }
-}
-
-async fn from_example(global: &Global, args: &PlanArgs, example: &str) -> Result<Finished, Failure> {
-    let wrong = || {
-        Failure::usage(format!(
-            "--example {example}: give a table and its target, as in main.vessels=quay_vessels"
-        ))
-    };
-    let (table, target) = example.split_once('=').ok_or_else(wrong)?;
-    let (table, target) = (table.trim(), target.trim());
-    if table.is_empty() || target.is_empty() {
-        return Err(wrong());
-    }
-    let pipeline = load::only(global, &args.pipelines.pipelines)?;
-    let rule = moorage_engine::rule_from_example(&pipeline, table, target).await?.map_err(Failure::usage)?;
-    if render::wants_json(global) {
-        render::json(&rule)?;
-    } else {
-        show_rule(global, &pipeline, &rule);
-    }
-    if args.write {
-        edit::set_into(&global.file, &pipeline.name, &rule.into)?;
-        render::note(format!("{}: pipeline {} has the rule now", global.file.display(), pipeline.name));
-    }
-    let left = rule.tables.iter().any(|t| t.left.is_some());
-    Ok(if left { Finished::Found } else { Finished::Clean })
-}
-
-fn show_rule(global: &Global, pipeline: &Pipeline, rule: &FoundRule) {
-    render::out(format!("{}: pipeline {}\n", global.file.display(), pipeline.name));
-    render::out(format!("into = {}\n", quoted(&rule.into)));
-    let mut tables = render::table(global, &["table", "target", "there", "left, because"]);
-    for t in &rule.tables {
-        tables.add_row([
-            t.table.as_str(),
-            t.target.as_str(),
-            if t.exists { "yes" } else { "" },
-            t.left.as_deref().unwrap_or_default(),
-        ]);
-    }
-    render::out(tables.trim_fmt());
-    let left = rule.tables.iter().filter(|t| t.left.is_some()).count();
-    render::out(format!("\nthe rule explains {} of {} tables", rule.tables.len() - left, rule.tables.len()));
-    if !rule.unexplained_targets.is_empty() {
-        render::out(format!(
-            "target tables that it names nothing of: {}",
-            rule.unexplained_targets.join(", ")
-        ));
     }
 }

@@ -419,3 +419,40 @@ fn a_partitioned_table_is_altered_as_one(
     assert_eq!(found(), expected);
     mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
 }
+
+/// A pipeline whose partitions are tables of their own from before goes on so, and what `plan` says changes it over.
+#[test]
+fn partitions_that_were_apart_stay_so_until_the_file_says_otherwise() {
+    let mirror = Mirror::new("apart_before", READINGS);
+    let section = "[pipelines.apart_before]";
+    mirror.replace(section, &format!("{section}\npartitions = \"apart\""));
+    mirror.catch_up();
+    mirror.replace("partitions = \"apart\"\n", "");
+    mirror.moorage(&["plan"]).expect(
+        0,
+        &["the partitions of public.readings stay tables of their own", "partitions = \"together\""],
+    );
+    mirror.source.run("INSERT INTO readings VALUES (1000, '2026-01-05', 'more'); CREATE TABLE readings_05 PARTITION OF readings FOR VALUES FROM ('2026-05-01') TO ('2026-06-01')");
+    mirror.catch_up();
+    ["readings_01", "readings_05"].iter().for_each(|table| mirror.assert_same(table));
+    mirror.replace(section, &format!("{section}\npartitions = \"together\""));
+    mirror.moorage(&["plan"]).expect(
+        0,
+        &[
+            "its rows have moorage_from = 'public.readings_02', where 4 tables stand together",
+            "columns as of public.readings_01",
+        ],
+    );
+    mirror.source.run("UPDATE readings SET val = 'last' WHERE id = 1000");
+    mirror.catch_up();
+    same_as_root(&mirror);
+    mirror.moorage(&["verify"]).expect(0, &["both sides agree", "teardown --table mirror.readings_01"]);
+    mirror
+        .moorage(&["teardown", "--target", "--table", "mirror.readings_01"])
+        .expect(0, &["mirror.readings_01: removed"]);
+    mirror
+        .moorage(&["teardown", "--target", "--table", "public.readings_02"])
+        .expect(0, &["mirror.readings_02: removed"]);
+    mirror.catch_up();
+    same_as_root(&mirror);
+}

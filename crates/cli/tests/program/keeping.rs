@@ -458,7 +458,7 @@ fn what_goes_together_is_what_the_docs_say() {
     let mut tried = 0;
     for row in rows.take_while(|line| line.starts_with('|')) {
         let cells: Vec<&str> = row.split('|').map(str::trim).collect();
-        let [_, keep, deletes, operations, outcome, _] = cells[..] else { panic!("{row}") };
+        let [_, keep, deletes, operations, outcome, disjoint, _] = cells[..] else { panic!("{row}") };
         let mut lines = format!("keep = \"{keep}\"\n");
         if !deletes.is_empty() {
             lines += &format!("deletes = \"{deletes}\"\n");
@@ -478,6 +478,17 @@ fn what_goes_together_is_what_the_docs_say() {
             }
             "refused" => drop(planned.expect(3, &[why])),
             other => panic!("{other}: {row}"),
+        }
+        // So when it is gathered.
+        let gathered = "[[pipelines.quayside.rule]]\nmatch = \"*.berths\"\ngather = true\ninto = \"all\"\n";
+        for (more, outcome) in [("", outcome), ("disjoint_keys = true\n", disjoint)] {
+            std::fs::write(quay.path("moorage.toml"), format!("{project}{lines}{gathered}{more}")).unwrap();
+            let (word, why) = outcome.split_once(": ").unwrap_or((outcome, ""));
+            let planned = quay.moorage(&["plan"]);
+            match word {
+                "right" => drop(planned.expect(0, &["moorage_from"])),
+                _ => drop(planned.expect(3, &[why])),
+            }
         }
         tried += 1;
     }

@@ -32,18 +32,23 @@ pub fn outlook(
         .iter()
         .map(|plan| {
             let name = plan.structure.as_deref().map_or_else(|| plan.table(), |known| known.ruled_as());
-            (plan.table(), config.picker().rule_within(name, plan.root()).drift)
+            (plan, config.picker().rule_within(name, plan.root()).drift)
         })
         .collect();
     for kind in DriftKind::ALL {
         let begin = all.len();
-        for (table, policies) in &policies {
-            let is_partition = plans.iter().any(|plan| plan.table() == *table && plan.root().is_some());
+        for (plan, policies) in &policies {
+            let (table, is_partition) = (plan.table(), plan.root().is_some());
             let policy = if is_partition { policies.of_partition(kind) } else { policies.of(kind) };
-            match all[begin..].iter_mut().find(|outlook| outlook.policy == policy) {
-                Some(outlook) => outlook.tables.push((*table).clone()),
+            let what = match (plan.gathered.is_some(), policy, kind) {
+                (true, DriftPolicy::Follow, DriftKind::TableDropped) => "its rows go, and no others",
+                (true, DriftPolicy::Leave, DriftKind::TableDropped) => "its rows stay",
+                _ => comes_to(kind, policy, dialect, alters),
+            };
+            match all[begin..].iter_mut().find(|outlook| (outlook.policy, outlook.what) == (policy, what)) {
+                Some(outlook) => outlook.tables.push(table.clone()),
                 None => {
-                    let (what, tables) = (comes_to(kind, policy, dialect, alters), vec![(*table).clone()]);
+                    let tables = vec![table.clone()];
                     all.push(Outlook { kind, policy, what, tables });
                 }
             }

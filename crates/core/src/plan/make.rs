@@ -68,8 +68,16 @@ pub fn plan_known(
 ) -> Result<TablePlan, Reason> {
     let name = structure.ruled_as();
     let mut plan = plan_picked(config, &config.picker(), &structure.table(), name, target)?;
-    plan.structure = Some(Arc::new(structure.clone()));
+    plan.structure = Some(Arc::new(carried_so(structure.clone(), plan.root().is_some())));
     Ok(plan)
+}
+
+/// A partition that was carried as a table of its own stays one, whatever the file says of later ones.
+fn carried_so(mut structure: Structure, is_part: bool) -> Structure {
+    if let Some(part) = &mut structure.part_of {
+        part.apart = !is_part;
+    }
+    structure
 }
 
 /// Plans a table that rules know by a name.
@@ -165,6 +173,7 @@ fn plan_table(
         }
     }
     let kept_as = kept_as(rule, ruled_as, (schema.as_deref(), &name), dialect)?;
+    let is_part = gathered.as_ref().is_some_and(|gathered| gathered.root.is_some());
     let plan = TablePlan {
         schema: Arc::new(mapped.read),
         mapped: Arc::new(mapped.target),
@@ -183,7 +192,7 @@ fn plan_table(
         also: Vec::new(),
         beside: None,
         fingerprint: table.fingerprint(),
-        structure: Some(Arc::new(Structure::of(table))),
+        structure: Some(Arc::new(carried_so(Structure::of(table), is_part))),
         each_change: false,
     };
     plan.mapper()?;

@@ -88,6 +88,8 @@ pub struct Draft {
     pub plan: Plan,
     /// Patterns that mean no table.
     pub unmatched: Vec<Unmatched>,
+    /// What else is to be known, in words.
+    pub notes: Vec<String>,
     /// For each planned table what there is of it in the target.
     pub surveyed: Vec<Surveyed>,
 }
@@ -99,11 +101,19 @@ pub struct Draft {
 pub async fn draft(pipeline: &Pipeline) -> Result<Draft> {
     let stored = pipeline.target.tables(&pipeline.name).await?;
     let found = as_carried(pipeline, pipeline.source.discover().await?, &stored);
+    let mut apart: Vec<TableName> = roots_apart(pipeline, &found, &stored).into_iter().collect();
+    apart.sort();
+    let apart_still = |root: &TableName| {
+        format!(
+            "the partitions of {root} stay tables of their own, as this pipeline began: partitions = \"together\" in the project file has them read into one table, and leaves the ones that are there (docs/keeping.md)"
+        )
+    };
+    let notes = apart.iter().map(apart_still).collect();
     let mut plan = plan_pipeline(pipeline, &found)?;
     keep_on(pipeline, &found, &mut plan, &stored);
     let unmatched = unmatched(pipeline, &found, &stored);
     let surveyed = survey(pipeline, &plan, &stored).await?;
-    Ok(Draft { found, plan, unmatched, surveyed })
+    Ok(Draft { found, plan, unmatched, notes, surveyed })
 }
 
 /// Surveys the target, with what would stop a run although the target would not.

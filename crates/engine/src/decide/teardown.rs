@@ -58,7 +58,9 @@ pub async fn let_go(
         t.table() == s.plan.table() && (s.state != TableState::Gone || t.target == s.plan.target)
     };
     let picked = |s: &&&StoredTable| plan.tables.iter().any(|t| comes_again(s, t));
-    if let Some(picked) = chosen.iter().find(picked) {
+    // One that goes on elsewhere may have left a target table behind.
+    let (picked, chosen): (Vec<&StoredTable>, Vec<&StoredTable>) = chosen.iter().partition(picked);
+    if let (Some(picked), []) = (picked.first(), &chosen[..]) {
         let (pipeline, table) = (pipeline.name.clone(), picked.plan.table().to_string());
         return Err(EngineError::StillPicked { pipeline, table });
     }
