@@ -13,6 +13,7 @@ use crate::change::structure::Step;
 use crate::drift::alter::{AlterStep, Alteration, Then};
 use crate::drift::compared::{Compared, is_computed_with};
 use crate::drift::difference::{Difference, differences};
+use crate::expr::with_names;
 use crate::model::drift::{DriftKind, DriftPolicies, DriftPolicy};
 use crate::model::finding::Reason;
 use crate::model::structure::Structure;
@@ -178,6 +179,13 @@ fn carried_on(
                 column.left = leaves && all.iter().any(|d| matches!(d, Difference::Added(c) if c == column))
             }
         }
+    }
+    // By the names that rules know the columns by: those that it had when it was first planned.
+    let ruled = after.columns.clone();
+    let called = |name: &str| ruled.iter().find(|c| c.column.name == name)?.known_as.clone();
+    for column in after.columns.iter_mut().filter(|c| c.generated) {
+        let was = known.same(column).and_then(|was| was.expression.clone());
+        column.expression = column.expression.as_deref().map(|text| with_names(text, called)).or(was);
     }
     after
 }

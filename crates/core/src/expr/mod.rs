@@ -11,12 +11,15 @@ mod functions;
 mod ops;
 mod parse;
 mod reader;
+mod same;
 mod sql_type;
 mod text;
 mod tree;
 mod types;
 
+pub use same::computes_like;
 pub use sql_type::logical_type;
+pub use text::with_names;
 pub use tree::{EvalError, Expr};
 
 #[cfg(test)]

@@ -192,3 +192,38 @@ fn nesting_is_not_exponential() {
         assert!(found.is_err(), "{text}");
     }
 }
+
+/// What would not be the same in every database is told.
+#[rstest]
+#[case("id * 2 + price", None)]
+#[case("coalesce(\"Name\", 'none') || '-' || CAST(id AS TEXT)", None)]
+#[case("CASE WHEN id > 7 AND \"Name\" = 'x' THEN 1 WHEN \"Name\" LIKE 'G%' THEN 2 END", None)]
+#[case("rate * 2", None)]
+#[case("round(price, 1)", None)]
+#[case("upper(\"Name\")", Some("locale"))]
+#[case("CASE WHEN \"Name\" < 'x' THEN 1 END", Some("collation"))]
+#[case("\"Name\" BETWEEN 'a' AND 'b'", Some("collation"))]
+#[case("rate / 2", Some("divides"))]
+#[case("CAST(rate AS TEXT)", Some("a float"))]
+#[case("CAST(rate AS REAL) * 2", Some("a float"))]
+fn what_is_the_same_everywhere_is_known(#[case] text: &str, #[case] why: Option<&str>) {
+    let told = computes_like(&Expr::parse(text, &columns()).unwrap()).err();
+    match why {
+        None => assert_eq!(told, None),
+        Some(why) => assert!(told.is_some_and(|told| told.contains(why)), "{told:?}"),
+    }
+}
+
+/// Names of columns are other ones afterwards, and what only looks like one is not.
+#[test]
+fn columns_are_called_otherwise_in_a_text() {
+    let called = |name: &str| match name {
+        "net" => Some("a mount".to_string()),
+        "text" | "round" => Some("other".to_string()),
+        _ => None,
+    };
+    let text = "round((net * 1.5), 2)::text || 'net' || \"net\" || text || round";
+    let expected = "round((\"a mount\" * 1.5), 2)::text || 'net' || \"a mount\" || \"other\" || \"other\"";
+    assert_eq!(with_names(text, called), expected);
+    assert_eq!(with_names("'never ends", called), "'never ends");
+}

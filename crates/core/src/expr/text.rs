@@ -1,9 +1,10 @@
 //! From text to the parser's tree, within bounds: nothing that stands in a project file takes memory or stack without end.
 
+use crate::model::sql::quote_ident;
 use sqlparser::ast::DataType;
 use sqlparser::dialect::PostgreSqlDialect;
 use sqlparser::parser::Parser;
-use sqlparser::tokenizer::Token;
+use sqlparser::tokenizer::{Token, Tokenizer};
 
 /// The longest text, in bytes: room for tens of thousands of values behind IN.
 const MOST_BYTES: usize = 1 << 20;
@@ -37,6 +38,24 @@ pub(super) fn with_room<T: Send>(
         let thread = thread.map_err(|e| format!("there is no room to read it: {e}"))?;
         thread.join().unwrap_or_else(|_| Err("it cannot be read".into()))
     })
+}
+
+/// A text with other names of columns in it, in double quotes. What is no name of a column stays: names of functions, which have a
+/// bracket behind them, and of types, which have two colons before them.
+pub fn with_names(text: &str, called: impl Fn(&str) -> Option<String>) -> String {
+    let Ok(tokens) = Tokenizer::new(&PostgreSqlDialect {}, text).tokenize() else { return text.into() };
+    let is_blank = |token: &&Token| !matches!(token, Token::Whitespace(_));
+    let other = |at: usize, token: &Token| {
+        let Token::Word(word) = token else { return None };
+        let is_call = tokens[at + 1..].iter().find(is_blank) == Some(&Token::LParen);
+        let is_type = tokens[..at].iter().rfind(is_blank) == Some(&Token::DoubleColon);
+        if is_call || is_type { None } else { called(&word.value) }
+    };
+    let written = tokens.iter().enumerate().map(|(at, token)| match other(at, token) {
+        Some(name) => quote_ident(&name),
+        None => token.to_string(),
+    });
+    written.collect()
 }
 
 pub(super) fn read<T>(

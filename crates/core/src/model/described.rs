@@ -61,6 +61,9 @@ pub struct SourceColumn {
     pub column: Column,
     /// Computed by the source from other columns, and absent from its log.
     pub generated: bool,
+    /// What it is computed by, as the source tells it, where it is: by the names that rules know the columns by.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub expression: Option<String>,
     /// Why its values cannot be carried exactly, with the way out other than dropping it.
     pub refused: Option<String>,
     /// Whether the log may leave out its value where that is large and did not change.
@@ -86,6 +89,7 @@ impl SourceColumn {
             number: None,
             column,
             generated: false,
+            expression: None,
             refused: None,
             may_be_left_out: false,
             comment: None,

@@ -61,6 +61,17 @@ impl Stamp {
     }
 }
 
+/// What becomes of columns that the source computes from others, and that its log does not carry.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Generated {
+    /// They are left out.
+    #[default]
+    LeaveOut,
+    /// They are computed here, by the source's own expression, where that is the same here.
+    Compute,
+}
+
 /// What to do with a value that the wanted type cannot hold.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]

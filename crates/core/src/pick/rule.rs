@@ -3,7 +3,7 @@
 use crate::model::drift::DriftPolicies;
 use crate::model::gathered::Partitions;
 use crate::model::kept_as::{Added, Deletes, Keep, KeptAs, Operation};
-use crate::model::policy::{ExistingRows, Mismatch, OnMisfit, OnReject, Stamp};
+use crate::model::policy::{ExistingRows, Generated, Mismatch, OnMisfit, OnReject, Stamp};
 use crate::model::types::LogicalType;
 use indexmap::IndexMap;
 use serde::Deserialize;
@@ -25,6 +25,8 @@ pub struct TableRule {
     pub from_name: Option<String>,
     /// Whether no two of such tables have a row of one key.
     pub disjoint_keys: Option<bool>,
+    /// What becomes of generated columns.
+    pub generated: Option<Generated>,
     /// What partitions are in the target.
     pub partitions: Option<Partitions>,
     /// How old changes are that are folded.
@@ -145,6 +147,7 @@ impl TableRule {
         win(&mut self.from_column, &later.from_column);
         win(&mut self.from_name, &later.from_name);
         win(&mut self.disjoint_keys, &later.disjoint_keys);
+        win(&mut self.generated, &later.generated);
         win(&mut self.partitions, &later.partitions);
         win(&mut self.tidy_after, &later.tidy_after);
         win(&mut self.only, &later.only);

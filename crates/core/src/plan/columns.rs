@@ -1,6 +1,7 @@
 //! Which columns are read, and what becomes of them in the target.
 
-use crate::expr::Expr;
+use super::generated::with_generated;
+use crate::expr::{Expr, with_names};
 use crate::mapping::outputs::{Mapping, Output};
 use crate::model::described::{LogIdentity, SourceColumn, SourceTable};
 use crate::model::finding::Reason;
@@ -37,7 +38,7 @@ pub(super) fn map(
     check_names(rule, table)?;
     let mut left_out = Vec::new();
     let mut carried = Vec::new();
-    let mut readable = Vec::new();
+    let (mut readable, mut generated) = (Vec::new(), Vec::new());
     for source in &table.columns {
         let name = &source.column.name;
         let ruled_as = called_by(rule, source);
@@ -51,8 +52,10 @@ pub(super) fn map(
             None
         };
         if source.generated {
-            let why = "generated: the source's log does not carry it";
-            left_out.push((name.clone(), dropped.unwrap_or(why).to_string()));
+            match dropped {
+                Some(why) => left_out.push((name.clone(), why.to_string())),
+                None => generated.push(source),
+            }
             continue;
         }
         match (&source.refused, dropped) {
@@ -75,7 +78,9 @@ pub(super) fn map(
     if carried.is_empty() {
         return Err("no column is left to carry".into());
     }
-    let (used, called) = used_by_expressions(rule, table, &readable)?;
+    let (used, called, with_generated) = used_by_expressions(rule, table, &readable, &generated)?;
+    let (rule, not_computed) = (&with_generated.0, with_generated.1);
+    left_out.extend(not_computed);
     let read: Vec<Column> = readable
         .into_iter()
         .filter(|c| used.contains(&c.name) || carried.iter().any(|k| k.name == c.name))
@@ -317,16 +322,31 @@ fn used_by_expressions(
     rule: &TableRule,
     table: &SourceTable,
     readable: &[Column],
-) -> Result<(HashSet<String>, Option<Called>), Reason> {
+    generated: &[&SourceColumn],
+) -> Result<(HashSet<String>, Option<Called>, WithGenerated), Reason> {
     if let Some(earlier) = as_first_planned(table, readable) {
+        let with = with_generated(rule, table, (readable, &earlier), generated);
         // Whoever has changed the file since names columns as they are.
-        if let Ok(used) = used_where_named(rule, table, readable, &earlier) {
+        if let Ok(used) = used_where_named(&with.0, table, readable, &earlier) {
             let called = readable.iter().zip(earlier).map(|(c, earlier)| (c.name.clone(), earlier.name));
-            return Ok((used, Some(called.collect())));
+            return Ok((used, Some(called.collect()), with));
         }
     }
-    used_where_named(rule, table, readable, readable).map(|used| (used, None))
+    let now = |name: &str| {
+        let column = table.columns.iter().find(|c| c.known_as.as_deref() == Some(name))?;
+        Some(column.column.name.clone())
+    };
+    let named_now = |column: &&SourceColumn| {
+        let expression = column.expression.as_deref().map(|text| with_names(text, now));
+        SourceColumn { expression, ..(*column).clone() }
+    };
+    let generated: Vec<SourceColumn> = generated.iter().map(named_now).collect();
+    let with = with_generated(rule, table, (readable, readable), &generated.iter().collect::<Vec<_>>());
+    used_where_named(&with.0, table, readable, readable).map(|used| (used, None, with))
 }
+
+/// A rule with generated columns that are computed, and those that are not.
+type WithGenerated = (TableRule, Vec<(String, String)>);
 
 fn used_where_named(
     rule: &TableRule,

@@ -5,6 +5,7 @@ mod columns;
 pub mod current_rows;
 pub mod dialect;
 pub mod gather;
+mod generated;
 pub mod make;
 pub mod table;
 pub mod tidy;

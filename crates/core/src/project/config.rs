@@ -4,7 +4,7 @@
 
 use crate::model::gathered::Partitions;
 use crate::model::kept_as::{Added, Deletes, Keep, Operation};
-use crate::model::policy::{ExistingRows, OnReject};
+use crate::model::policy::{ExistingRows, Generated, OnReject};
 use crate::project::alert::AlertRule;
 use crate::project::also::AlsoConfig;
 use crate::project::drift::DriftConfig;
@@ -77,6 +77,8 @@ pub struct PipelineConfig {
     /// How the view of current rows beside a table that keeps changes is named; as its table with `_current` behind it, if
     /// not given.
     pub view: Option<Spanned<String>>,
+    /// What becomes of generated columns; left out if not given.
+    pub generated: Option<Generated>,
     /// What the partitions of a table are in the target: together in one table, or apart; together if not given.
     pub partitions: Option<Partitions>,
     /// How old changes are that a table which keeps them has folded: a row of a snapshot stands for all before it. Never, if not

@@ -3,7 +3,7 @@
 use crate::expr::{Expr, logical_type};
 use crate::model::gathered::Partitions;
 use crate::model::kept_as::{Deletes, Keep, Operation};
-use crate::model::policy::{ExistingRows, Mismatch, OnMisfit, OnReject, Stamp};
+use crate::model::policy::{ExistingRows, Generated, Mismatch, OnMisfit, OnReject, Stamp};
 use crate::pick::rule::{Addition, Cast, Constant, TableRule};
 use crate::project::also::{AlsoConfig, check_operations};
 use crate::project::drift::DriftConfig;
@@ -36,6 +36,8 @@ pub struct RuleConfig {
     pub from_name: Option<Spanned<String>>,
     /// Whether no two of such tables have a row of one key: then the column is not part of the key.
     pub disjoint_keys: Option<bool>,
+    /// What becomes of generated columns; overrides the pipeline's own.
+    pub generated: Option<Generated>,
     /// What partitions are in the target; overrides the pipeline's own.
     pub partitions: Option<Partitions>,
     /// How old changes are that are folded; overrides the pipeline's own.
@@ -192,6 +194,7 @@ impl RuleConfig {
             from_column: self.from_column.clone(),
             from_name: self.from_name.as_ref().map(|n| n.get_ref().clone()),
             disjoint_keys: self.disjoint_keys,
+            generated: self.generated,
             partitions: self.partitions,
             tidy_after: self.tidy_after.as_ref().and_then(|after| parse_duration(after.get_ref())),
             only: self.only.clone(),

@@ -51,7 +51,8 @@ SELECT a.attrelid, a.attname::text, a.attnotnull, a.attgenerated <> '', format_t
        CASE WHEN r.domain IS NOT NULL THEN coalesce(nullif(r.modifier, -1), t.typtypmod) ELSE a.atttypmod END,
        a.attstorage <> 'p' AND c.relreplident <> 'f', col_description(a.attrelid, a.attnum),
        a.attnum::int4, a.atttypid, a.atttypmod, concat(a.xmin, ':', a.cmin),
-       CASE WHEN a.atthasmissing THEN (a.attmissingval::text::text[])[1] END
+       CASE WHEN a.atthasmissing THEN (a.attmissingval::text::text[])[1] END,
+       CASE WHEN a.attgenerated <> '' THEN (SELECT pg_get_expr(d.adbin, d.adrelid) FROM pg_attrdef d WHERE d.adrelid = a.attrelid AND d.adnum = a.attnum) END
 FROM pg_attribute a
 JOIN pg_class c ON c.oid = a.attrelid AND c.relkind IN ('r', 'p', 'f', 'v', 'm')
 JOIN pg_namespace n ON n.oid = c.relnamespace AND n.nspname <> 'information_schema'
@@ -243,6 +244,7 @@ fn source_column(row: &Row, by: IdentityBy) -> SourceColumn {
     SourceColumn {
         number: Some(number(row)),
         generated: row.get(3),
+        expression: row.get(14),
         may_be_left_out,
         comment: row.get(8),
         ..SourceColumn::of(column)

@@ -122,8 +122,11 @@ impl Whole {
         };
         let state =
             State { storage: file, count: self.count, columns: self.states.clone(), ..State::default() };
+        // What computes a column is not written down.
+        let expression = |c: &SourceColumn| now.columns.iter().find(|now| now.is_same(c))?.expression.clone();
+        let columns = self.columns.iter().map(|c| SourceColumn { expression: expression(c), ..c.clone() });
         let table = SourceTable {
-            columns: self.columns.clone(),
+            columns: columns.collect(),
             identity: identity.unwrap_or_else(|| now.identity.clone()),
             state: state.text(),
             ..now.clone()
