@@ -456,3 +456,82 @@ fn partitions_that_were_apart_stay_so_until_the_file_says_otherwise() {
     mirror.catch_up();
     same_as_root(&mirror);
 }
+
+/// Tables of any structure in one, a document for each row: what is altered in the source alters nothing there.
+#[rstest]
+fn tables_of_any_structure_stand_in_one_as_documents(
+    #[values("log", "trigger")] capture: &str,
+    #[values("database", "file")] target: &str,
+) {
+    let name = format!("documents_{capture}_{target}");
+    let mirror = Mirror::new(
+        &name,
+        "CREATE TABLE berths (id int PRIMARY KEY, name text, depth numeric(6,2)); CREATE TABLE stays (berth int, since timestamptz, paid bool, PRIMARY KEY (berth, since));
+         INSERT INTO berths SELECT i, CASE WHEN i > 2 THEN 'b' || i END, i * 1.5 FROM generate_series(1, 5) i; INSERT INTO stays VALUES (1, '2026-06-01 08:00+02', true), (2, '2026-06-02', NULL);
+         CREATE TABLE gate_log (what text)",
+    );
+    if target == "file" {
+        mirror.has_file_as_target();
+    }
+    mirror.replace("[sources.harbour]", &format!("[sources.harbour]\ncapture = \"{capture}\""));
+    mirror.replace("into = \"{table}\"", "into = \"everything\"\nshape = \"document\"");
+    if capture == "log" {
+        mirror.moorage(&["plan"]).expect(3, &["needs all values of a row", "REPLICA IDENTITY FULL"]);
+        mirror.source.run("ALTER TABLE berths REPLICA IDENTITY FULL");
+    } else {
+        mirror.moorage(&["plan"]).expect(3, &["needs rows that can be told apart"]);
+    }
+    mirror.source.run("DROP TABLE gate_log");
+    mirror
+        .moorage(&["plan"])
+        .expect(0, &["moorage_table", "moorage_key", "moorage_row", "2 tables stand together"]);
+    mirror.catch_up();
+    let rows = || {
+        match target {
+        "file" => mirror.value::<String>("SELECT group_concat(concat_ws(' ', moorage_table, moorage_key, moorage_row), '; ' ORDER BY moorage_table, moorage_key) FROM everything"),
+        _ => mirror.target.value(
+            "SELECT string_agg(concat_ws(' ', moorage_table, moorage_key, moorage_row), '; ' ORDER BY moorage_table COLLATE \"C\", moorage_key COLLATE \"C\") FROM mirror.everything",
+        ),
+    }
+    };
+    let expect = |expected: &[&str]| {
+        let plain = |text: &str| text.replace([' ', '"', '\\'], "");
+        assert_eq!(plain(&rows()).replace(";", "\n"), plain(&expected.join("\n")));
+    };
+    let stays = "public.stays [\"2\",\"2026-06-02 00:00:00+00:00\"] {\"berth\":2,\"since\":\"2026-06-02 00:00:00+00:00\"}";
+    let first = "public.stays [\"1\",\"2026-06-01 06:00:00+00:00\"] {\"berth\":1,\"paid\":true,\"since\":\"2026-06-01 06:00:00+00:00\"}";
+    expect(&[
+        "public.berths 1 {\"depth\":\"1.50\",\"id\":1}",
+        "public.berths 2 {\"depth\":\"3.00\",\"id\":2}",
+        "public.berths 3 {\"depth\":\"4.50\",\"id\":3,\"name\":\"b3\"}",
+        "public.berths 4 {\"depth\":\"6.00\",\"id\":4,\"name\":\"b4\"}",
+        "public.berths 5 {\"depth\":\"7.50\",\"id\":5,\"name\":\"b5\"}",
+        first,
+        stays,
+    ]);
+    mirror.source.run(
+        "UPDATE berths SET id = 9 WHERE id = 3; DELETE FROM berths WHERE id = 4; UPDATE berths SET name = 'x' WHERE id = 1; INSERT INTO berths VALUES (2000, 'y', NULL);
+         UPDATE stays SET since = '2026-06-03' WHERE berth = 1",
+    );
+    mirror.catch_up();
+    mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
+    // What comes without a value of its own alters no document, and what has one is read again.
+    mirror.source.run("ALTER TABLE berths ADD lit bool; UPDATE berths SET lit = true WHERE id = 2000");
+    let log = mirror.catch_up().all();
+    assert!(!log.contains("read again"), "{log}");
+    mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
+    mirror.source.run("ALTER TABLE berths ADD colour text DEFAULT 'red'; INSERT INTO berths VALUES (3000, 'z', 1, NULL, 'blue')");
+    mirror.catch_up();
+    mirror.source.run("TRUNCATE stays; INSERT INTO stays VALUES (2, '2026-06-02'); DELETE FROM berths WHERE id IN (2, 5, 9); ALTER TABLE berths DROP depth");
+    mirror.catch_up();
+    mirror.source.run("UPDATE berths SET name = 'last' WHERE id = 1");
+    mirror.catch_up();
+    expect(&[
+        "public.berths 1 {\"colour\":\"red\",\"id\":1,\"name\":\"last\"}",
+        "public.berths 2000 {\"colour\":\"red\",\"id\":2000,\"lit\":true,\"name\":\"y\"}",
+        "public.berths 3000 {\"colour\":\"blue\",\"id\":3000,\"name\":\"z\"}",
+        stays,
+    ]);
+    mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
+    mirror.moorage(&["row", "public.berths", "2000"]).expect(0, &["moorage_row"]);
+}

@@ -77,7 +77,7 @@ fn generated_columns_are_computed_where_that_gives_the_same(#[values("log", "tri
            low text GENERATED ALWAYS AS (lower(name)) STORED, padded text GENERATED ALWAYS AS (c || 'x') STORED,
            kind text GENERATED ALWAYS AS (CASE WHEN net > 100 THEN 'big' WHEN net = 7 THEN NULL ELSE substring(name, 1, 2) END) STORED,
            is_big boolean GENERATED ALWAYS AS (net > 100) STORED);
-         ALTER TABLE t ALTER name SET STORAGE PLAIN;
+         ALTER TABLE t ALTER name SET STORAGE PLAIN, ALTER rate SET STORAGE PLAIN;
          INSERT INTO t SELECT i, i * 3, i::numeric / 7, CASE WHEN i % 5 > 0 THEN 'n' || i END, 'c' FROM generate_series(1, 100) i",
     );
     mirror.replace("[sources.harbour]", &format!("[sources.harbour]\ncapture = \"{capture}\""));

@@ -216,7 +216,7 @@ fn structure_changes_never_fail_a_write(#[values(false, true)] running: bool) {
     }
     if let Some(mut run) = run {
         run.signal("INT");
-        assert_eq!(run.end(), 0);
+        assert_eq!(run.end(), 0, "{}", run.log());
     }
     project.catch_up();
     project.catch_up();

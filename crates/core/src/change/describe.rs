@@ -166,7 +166,8 @@ fn value(rows: &RecordBatch, column: usize, row: usize) -> Value<'_> {
     value_at(rows.column(column).as_ref(), row)
 }
 
-fn as_json(logical: &LogicalType, value: Value<'_>) -> serde_json::Value {
+/// A value as it stands in JSON: numbers that it has none for, and all that is not one, as texts.
+pub(crate) fn as_json(logical: &LogicalType, value: Value<'_>) -> serde_json::Value {
     match value {
         Value::Null => serde_json::Value::Null,
         Value::Bool(b) => json!(b),

@@ -6,6 +6,7 @@ use crate::compare::rows::LookedRows;
 use crate::model::schema::Column;
 use crate::value::column::value_at;
 use hashbrown::HashMap;
+use std::collections::HashSet;
 
 /// Counts rows without a key, for one share of all hashes.
 pub struct Tally<'a> {
@@ -13,6 +14,10 @@ pub struct Tally<'a> {
     hasher: KeyHasher<'a>,
     share: u64,
     shares: u64,
+    /// Keys whose rows are not counted, and what makes them of a row.
+    apart: Option<(KeyHasher<'a>, &'a HashSet<u128>)>,
+    /// How many were not.
+    left_out: u64,
     /// For each hash: rows of the source less rows of the target.
     surplus: HashMap<u128, i64>,
 }
@@ -21,7 +26,33 @@ impl<'a> Tally<'a> {
     /// For a table with these columns, of which `all` names every one: counts the `share`-th of `shares`.
     pub fn new(columns: &'a [Column], all: &'a [usize], share: u64, shares: u64) -> Self {
         let hasher = KeyHasher::new(columns, all);
-        Self { columns, hasher, share, shares: shares.max(1), surplus: HashMap::new() }
+        Self {
+            columns,
+            hasher,
+            share,
+            shares: shares.max(1),
+            apart: None,
+            left_out: 0,
+            surplus: HashMap::new(),
+        }
+    }
+
+    /// Does not count rows with these keys: changes to them are on their way.
+    #[must_use]
+    pub fn leaving_out(mut self, key: &'a [usize], keys: &'a HashSet<u128>) -> Self {
+        self.apart = Some((KeyHasher::new(self.columns, key), keys));
+        self
+    }
+
+    /// How many rows of both sides were not counted for their keys.
+    pub fn left_out(&self) -> u64 {
+        self.left_out
+    }
+
+    fn is_apart(&mut self, looked: &LookedRows, row: usize) -> bool {
+        let Some((hasher, keys)) = &mut self.apart else { return false };
+        let hash = hasher.hash(|c| value_at(looked.rows.column(c).as_ref(), row));
+        keys.contains(&hash)
     }
 
     /// Counts rows of a side, without those that were there before the pipeline; gives how many there were,
@@ -31,6 +62,10 @@ impl<'a> Tally<'a> {
         let mut counted = 0;
         for row in (0..looked.rows.num_rows()).filter(|row| looked.kept.get(*row) != Some(&true)) {
             counted += 1;
+            if self.is_apart(looked, row) {
+                self.left_out += 1;
+                continue;
+            }
             let hash = self.row_hash(looked, row);
             self.adjust(hash, weight);
         }
@@ -77,7 +112,7 @@ impl<'a> Tally<'a> {
             if shown.len() >= limit {
                 return;
             }
-            if looked.kept.get(row) == Some(&true) {
+            if looked.kept.get(row) == Some(&true) || self.is_apart(looked, row) {
                 continue;
             }
             let hash = self.row_hash(looked, row);

@@ -5,10 +5,12 @@ use crate::drift::alter::AlterStep;
 use crate::drift::difference::Difference;
 use crate::expr::Expr;
 use crate::mapping::mapper::Mapper;
-use crate::mapping::outputs::{Mapping, Output};
+use crate::mapping::outputs::{Mapping, Output, Part};
 use crate::model::kept_as::Added;
+use crate::model::policy::OnMisfit;
 use crate::model::schema::{RowIdentity, TableSchema};
 use crate::model::structure::Structure;
+use crate::model::types::LogicalType;
 use crate::plan::dialect::TargetDialect;
 use crate::plan::table::TablePlan;
 use arrow::array::{Array, RecordBatch};
@@ -30,10 +32,35 @@ enum Origin<'a> {
     Made(&'a str, &'a Output),
     Old(Box<Origin<'a>>),
     Added(Added),
+    /// The values in a document, by their names.
+    Document(Vec<(&'a str, Origin<'a>, &'a LogicalType, Option<OnMisfit>)>),
+}
+
+impl Origin<'_> {
+    /// Whether rows that were made from the one have the same values made from the other, where that has none that is new.
+    fn goes_on_as(&self, later: &Self) -> bool {
+        let (Self::Document(parts), Self::Document(later)) = (self, later) else { return self == later };
+        let same_type = |a: &LogicalType, b: &LogicalType| a == b || (a.is_integer() && b.is_integer());
+        parts.iter().all(|(name, origin, logical, misfit)| {
+            let is_it = |(n, o, l, m): &(&str, Origin<'_>, &LogicalType, Option<OnMisfit>)| {
+                (n, o, m) == (name, origin, misfit) && same_type(logical, l)
+            };
+            later.iter().any(is_it)
+        })
+    }
 }
 
 fn origin<'a>(plan: &'a TablePlan, structure: &Structure, at: usize) -> Origin<'a> {
-    match &plan.mapping.outputs[at] {
+    origin_of(plan, structure, &plan.columns[at].name, &plan.mapping.outputs[at])
+}
+
+fn origin_of<'a>(
+    plan: &'a TablePlan,
+    structure: &Structure,
+    name: &'a str,
+    output: &'a Output,
+) -> Origin<'a> {
+    match output {
         Output::Column(c) | Output::Cast { column: c, .. } => {
             let name = plan.schema.columns[*c].name.as_str();
             let number = structure.columns.iter().find(|c| c.column.name == name).and_then(|c| c.number);
@@ -41,7 +68,18 @@ fn origin<'a>(plan: &'a TablePlan, structure: &Structure, at: usize) -> Origin<'
         }
         Output::Added(added) => Origin::Added(*added),
         Output::Old(of) => Origin::Old(Box::new(origin(plan, structure, *of))),
-        output => Origin::Made(&plan.columns[at].name, output),
+        Output::Document(parts) | Output::DocumentKey(parts) => {
+            let part = |part: &'a Part| {
+                let misfit = match &part.output {
+                    Output::Cast { misfit, .. } => Some(*misfit),
+                    _ => None,
+                };
+                let name = part.column.name.as_str();
+                (name, origin_of(plan, structure, name, &part.output), &part.column.logical, misfit)
+            };
+            Origin::Document(parts.iter().map(part).collect())
+        }
+        output => Origin::Made(name, output),
     }
 }
 
@@ -56,7 +94,38 @@ impl Compared<'_> {
 
     /// The place that a target column had.
     fn place_before(&self, at: usize) -> Option<usize> {
-        (0..self.before.columns.len()).find(|&was| self.was(was) == self.is(at))
+        let made_from_it = |&was: &usize| {
+            self.was(was).goes_on_as(&self.is(at)) && self.is_document_key(was, at).is_none_or(|same| same)
+        };
+        (0..self.before.columns.len()).find(made_from_it)
+    }
+
+    /// Of two texts of keys whether they are of the same values; none if one of them is none.
+    fn is_document_key(&self, was: usize, is: usize) -> Option<bool> {
+        match (&self.before.mapping.outputs[was], &self.plan.mapping.outputs[is]) {
+            (Output::DocumentKey(_), Output::DocumentKey(_)) => Some(self.was(was) == self.is(is)),
+            (Output::DocumentKey(_), _) | (_, Output::DocumentKey(_)) => Some(false),
+            _ => None,
+        }
+    }
+
+    /// Whether a document gets values, and rows that are there have none of them.
+    fn gains_nothing(&self, before: usize, at: usize, values: Option<&RecordBatch>) -> bool {
+        let (Output::Document(parts), Origin::Document(was)) =
+            (&self.plan.mapping.outputs[at], self.was(before))
+        else {
+            return true;
+        };
+        let is_new = |part: &&Part| !was.iter().any(|(name, ..)| *name == part.column.name);
+        let is_null = |part: &Part| match (&part.output, values) {
+            (Output::Column(_), None) => true,
+            (Output::Column(place), Some(values)) => {
+                let name = &self.plan.schema.columns[*place].name;
+                values.schema().index_of(name).is_ok_and(|at| values.column(at).is_null(0))
+            }
+            _ => false,
+        };
+        parts.iter().filter(is_new).all(is_null)
     }
 
     /// Whether the mapping sees a difference.
@@ -114,7 +183,11 @@ impl Compared<'_> {
             _ => None,
         };
         let same = |at: usize| {
-            self.place_before(at).is_some_and(|before| output(self.before, before) == output(self.plan, at))
+            let is_same = |before: usize| match self.is(at) {
+                Origin::Document(_) => self.was(before) == self.is(at),
+                _ => output(self.before, before) == output(self.plan, at),
+            };
+            self.place_before(at).is_some_and(is_same)
         };
         let conditions = [&self.before.mapping.condition, &self.plan.mapping.condition];
         conditions[0] == conditions[1] && self.same_key() && (0..self.plan.columns.len()).all(same)
@@ -135,6 +208,9 @@ impl Compared<'_> {
                 others.push(AlterStep::Add { column: at, value: self.value(at, values)? });
                 continue;
             };
+            if !self.gains_nothing(before, at, values) {
+                return None;
+            }
             kept[before] = true;
             let was = &self.before.columns[before];
             if was.name != column.name {
@@ -215,6 +291,7 @@ impl Compared<'_> {
             Output::Column(place) | Output::Cast { column: place, .. } => *place,
             // What a row was before changes that came before the column is not known.
             Output::Old(_) => return Some(None),
+            Output::Document(_) | Output::DocumentKey(_) => return None,
             Output::Stamp { .. } | Output::Constant(_) | Output::Expression(_) | Output::Added(_) => {
                 return None;
             }
@@ -244,10 +321,22 @@ impl Compared<'_> {
 /// Whether an expression reads the column at a place.
 pub(super) fn is_computed_with(plan: &TablePlan, place: usize) -> bool {
     let outputs = plan.mapping.outputs.iter();
-    let expressions = outputs.filter_map(|output| match output {
+    let all = outputs.flat_map(|output| match output {
+        Output::Document(parts) => parts.iter().map(|part| &part.output).collect(),
+        output => vec![output],
+    });
+    let expressions = all.filter_map(|output| match output {
         Output::Expression(text) => Some(text),
         _ => None,
     });
+    let is_part = |part: &Part| matches!(part.output, Output::Column(column) | Output::Cast { column, .. } if column == place);
+    let in_document = |output: &Output| match output {
+        Output::Document(parts) | Output::DocumentKey(parts) => parts.iter().any(is_part),
+        _ => false,
+    };
+    if plan.mapping.outputs.iter().any(in_document) {
+        return true;
+    }
     let reads = |text: &String| {
         let columns = plan.mapping.named(&plan.schema.columns);
         Expr::parse(text, &columns).map_or(true, |expr| expr.columns().contains(&place))

@@ -2,14 +2,15 @@
 
 use crate::change::block::{ChangeBlock, MappedChange};
 use crate::change::counters::Operations;
+use crate::change::describe::as_json;
 use crate::change::kind::Change;
 use crate::expr::{EvalError, Expr};
-use crate::mapping::outputs::{Mapping, Output};
+use crate::mapping::outputs::{Mapping, Output, Part};
 use crate::mapping::routes::Routes;
 use crate::mapping::snapshot::with_added;
 use crate::model::kept_as::KeptAs;
 use crate::model::policy::{OnMisfit, Stamp};
-use crate::model::schema::TableSchema;
+use crate::model::schema::{RowIdentity, TableSchema};
 use crate::model::types::LogicalType;
 use crate::value::column::{ColumnBuilder, Value, value_at, value_text};
 use crate::value::convert::convert;
@@ -18,6 +19,7 @@ use arrow::array::{
     Array, ArrayRef, BooleanArray, RecordBatch, RecordBatchOptions, UInt32Array, new_null_array,
 };
 use arrow::compute::{concat_batches, filter_record_batch, take_record_batch};
+use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 /// Why a row cannot be mapped.
@@ -43,6 +45,8 @@ pub struct Mapper {
     schema: Arc<TableSchema>,
     mapped: Arc<TableSchema>,
     outputs: Vec<(Output, Option<Expr>)>,
+    /// For outputs that are documents what makes their parts: by their place.
+    documents: HashMap<usize, Parts>,
     condition: Option<Expr>,
     kept_as: KeptAs,
     /// From when on rows of a snapshot count.
@@ -68,6 +72,10 @@ impl Mapper {
         if mapping.is_plain() {
             return Ok(None);
         }
+        Self::over(schema, mapped, mapping).map(Some)
+    }
+
+    fn over(schema: &Arc<TableSchema>, mapped: &Arc<TableSchema>, mapping: &Mapping) -> Result<Self, String> {
         let columns = &*mapping.named(&schema.columns);
         let compile = |output: &Output| match output {
             Output::Expression(text) => Expr::parse(text, columns).map(Some),
@@ -75,14 +83,21 @@ impl Mapper {
         };
         let outputs = mapping.outputs.iter().map(|o| Ok((o.clone(), compile(o)?)));
         let condition = mapping.condition.as_deref();
-        Ok(Some(Self {
+        let mut documents = HashMap::new();
+        for (at, output) in mapping.outputs.iter().enumerate() {
+            if let Output::Document(parts) | Output::DocumentKey(parts) = output {
+                documents.insert(at, Parts::new(schema, mapping, parts)?);
+            }
+        }
+        Ok(Self {
+            documents,
             schema: schema.clone(),
             mapped: mapped.clone(),
             outputs: outputs.collect::<Result<_, String>>()?,
             condition: condition.map(|text| Expr::parse_condition(text, columns)).transpose()?,
             kept_as: KeptAs::default(),
             valid_from: Moment::default(),
-        }))
+        })
     }
 
     /// The same for a table that keeps rows so.
@@ -206,6 +221,12 @@ impl Mapper {
                 let what = format!("column {}", to.name);
                 expr.evaluate(rows).map_err(|e| self.eval_error(&what, OF_EXPRESSION, rows, e))
             }
+            (Output::Document(_) | Output::DocumentKey(_), _) => match self.documents.get(&at) {
+                Some(parts) => {
+                    parts.documents(rows, matches!(output, Output::DocumentKey(_)), &to.logical, stamp)
+                }
+                None => Ok(new_null_array(&to.logical.base(), count)),
+            },
             // What a change adds to its row is added when it is written.
             (Output::Expression(_) | Output::Added(_) | Output::Old(_), None) => {
                 Ok(new_null_array(&to.logical.base(), count))
@@ -323,6 +344,71 @@ impl Mapper {
         }
         let options = RecordBatchOptions::new().with_row_count(Some(block.new_rows().num_rows()));
         RecordBatch::try_new_with_options(block.new_rows().schema(), columns, &options).map_err(failed)
+    }
+}
+
+/// What makes the parts of a document.
+#[derive(Clone, Debug)]
+struct Parts {
+    schema: Arc<TableSchema>,
+    /// None if they are the columns as they are read.
+    mapper: Option<Box<Mapper>>,
+}
+
+impl Parts {
+    fn new(read: &Arc<TableSchema>, mapping: &Mapping, parts: &[Part]) -> Result<Self, String> {
+        let schema = Arc::new(TableSchema {
+            table: read.table.clone(),
+            columns: parts.iter().map(|part| part.column.clone()).collect(),
+            identity: RowIdentity::WholeRow,
+        });
+        let outputs = parts.iter().map(|part| part.output.clone()).collect();
+        let mapping = Mapping { outputs, condition: None, names: mapping.names.clone() };
+        // One that has fewer is not the same, whatever the mapping says.
+        let is_same = mapping.is_plain() && parts.len() == read.columns.len();
+        let mapper = if is_same { None } else { Mapper::over(read, &schema, &mapping).map(Some)? };
+        Ok(Self { schema, mapper: mapper.map(Box::new) })
+    }
+
+    fn documents(
+        &self,
+        rows: &RecordBatch,
+        of_key: bool,
+        logical: &LogicalType,
+        stamp: &mut dyn FnMut(Stamp, usize) -> Option<String>,
+    ) -> Mapped<ArrayRef> {
+        let parts = match &self.mapper {
+            Some(mapper) => mapper.outputs(rows, stamp)?,
+            None => rows.clone(),
+        };
+        let columns = &self.schema.columns;
+        let value = |at: usize, row: usize| value_at(parts.column(at).as_ref(), row);
+        let mut out = ColumnBuilder::new(logical);
+        for row in 0..parts.num_rows() {
+            let text = match (of_key, columns.len()) {
+                (true, 1) => value_text(value(0, row)),
+                (true, _) => {
+                    let texts: Vec<Option<String>> =
+                        (0..columns.len()).map(|at| value_text(value(at, row))).collect();
+                    Some(serde_json::json!(texts).to_string())
+                }
+                (false, _) => {
+                    let part = |at: usize| match value(at, row) {
+                        Value::Null => None,
+                        value => Some((columns[at].name.clone(), as_json(&columns[at].logical, value))),
+                    };
+                    // In the order of their names, whatever a JSON library makes of objects.
+                    let document: BTreeMap<String, serde_json::Value> =
+                        (0..columns.len()).filter_map(part).collect();
+                    Some(serde_json::json!(document).to_string())
+                }
+            };
+            if !out.push(text.as_deref().map_or(Value::Null, Value::Text)) {
+                let what = format!("a document is not of type {logical}");
+                return Err(MapError { what, row: String::new(), way_out: "" });
+            }
+        }
+        Ok(out.finish())
     }
 }
 

@@ -34,6 +34,35 @@ pub enum Output {
     Added(Added),
     /// The value that the target column at this place had before the change.
     Old(usize),
+    /// A document with values of the row: those that are not null, in JSON.
+    Document(Vec<Part>),
+    /// A text of values that tell rows apart: the one that there is, or a list in JSON.
+    DocumentKey(Vec<Part>),
+}
+
+/// A value in a document.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Part {
+    /// What it is called there, its type, and what says more of it.
+    pub column: Column,
+    /// Where it comes from.
+    pub output: Output,
+}
+
+/// What a target table is made of.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Shape {
+    /// Of a column for each.
+    #[default]
+    Columns,
+    /// Of a document for each row, with its table and its key: the same for any table.
+    Document,
+}
+
+impl Shape {
+    /// What the columns of a document's table are called: its table, its key, and the document.
+    pub const DOCUMENT: [&str; 3] = ["moorage_table", "moorage_key", "moorage_row"];
 }
 
 impl Output {

@@ -1,5 +1,6 @@
 //! What rules say about a table: exceptions to how a pipeline carries its tables.
 
+use crate::mapping::outputs::Shape;
 use crate::model::drift::DriftPolicies;
 use crate::model::gathered::Partitions;
 use crate::model::kept_as::{Added, Deletes, Keep, KeptAs, Operation};
@@ -25,6 +26,8 @@ pub struct TableRule {
     pub from_name: Option<String>,
     /// Whether no two of such tables have a row of one key.
     pub disjoint_keys: Option<bool>,
+    /// What the target table is made of.
+    pub shape: Option<Shape>,
     /// What becomes of generated columns.
     pub generated: Option<Generated>,
     /// What partitions are in the target.
@@ -147,6 +150,7 @@ impl TableRule {
         win(&mut self.from_column, &later.from_column);
         win(&mut self.from_name, &later.from_name);
         win(&mut self.disjoint_keys, &later.disjoint_keys);
+        win(&mut self.shape, &later.shape);
         win(&mut self.generated, &later.generated);
         win(&mut self.partitions, &later.partitions);
         win(&mut self.tidy_after, &later.tidy_after);

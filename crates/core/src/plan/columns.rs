@@ -2,7 +2,7 @@
 
 use super::generated::with_generated;
 use crate::expr::{Expr, with_names};
-use crate::mapping::outputs::{Mapping, Output};
+use crate::mapping::outputs::{Mapping, Output, Part, Shape};
 use crate::model::described::{LogIdentity, SourceColumn, SourceTable};
 use crate::model::finding::Reason;
 use crate::model::gathered::Gathered;
@@ -108,6 +108,12 @@ pub(super) fn map(
     for (name, add) in &rule.add {
         mapped.add(config, name, add)?;
     }
+    if rule.shape == Some(Shape::Document) {
+        if rule.kept_as().keeps_deleted() {
+            return Err("shape = \"document\" does not go with deletes that are ignored: what the source has no more could not be told from what differs. Take one of the two out".into());
+        }
+        mapped.becomes_document(table)?;
+    }
     if let Some(gathered) = gathered {
         mapped.gather(gathered);
     }
@@ -178,6 +184,52 @@ impl MappedColumns {
             Output::Cast { column: at, misfit: cast.misfit }
         };
         self.push(to, output, &column.name, loses);
+        Ok(())
+    }
+
+    /// All that is mapped so far becomes a document, with a text of the key beside it.
+    fn becomes_document(&mut self, table: &SourceTable) -> Result<(), Reason> {
+        let Some(key) = self.target.identity.key().map(<[usize]>::to_vec) else {
+            return Err("shape = \"document\" needs rows that can be told apart, and the table has no key; declare a `key` in a rule".into());
+        };
+        let left_out =
+            |c: &Column| table.columns.iter().any(|s| s.column.name == c.name && s.may_be_left_out);
+        let is_key = |c: &Column| matches!(&table.identity, LogIdentity::Key(key) if key.contains(&c.name));
+        let is_whole = matches!(table.identity, LogIdentity::Full { .. });
+        if let Some(column) = self.read.columns.iter().find(|c| !is_whole && left_out(c) && !is_key(c)) {
+            let why = format!(
+                "shape = \"document\" needs all values of a row, and the log leaves out that of column {} where it is large and did not change; leave it out with `drop`, or have the log carry whole rows",
+                column.name
+            );
+            return Err(Reason { why, fix: table.whole_rows.clone() });
+        }
+        let columns = std::mem::take(&mut self.target.columns).into_iter();
+        let outputs = std::mem::take(&mut self.mapping.outputs);
+        let parts: Vec<Part> = columns.zip(outputs).map(|(column, output)| Part { column, output }).collect();
+        if let Some(part) = parts.iter().find(|part| part.output.is_of_change()) {
+            return Err(format!(
+                "added column {}: a document has no value that depends on when a change came",
+                part.column.name
+            )
+            .into());
+        }
+        (self.origins, self.loses) = (Vec::new(), Vec::new());
+        self.target.identity = moved(&self.target.identity, |_| 0);
+        let one = |identity: &mut Vec<usize>| identity.truncate(1);
+        match &mut self.target.identity {
+            RowIdentity::Key(key) | RowIdentity::DeclaredKey(key) => one(key),
+            RowIdentity::WholeRow => {}
+        }
+        let of_key = key.iter().map(|&k| parts[k].clone()).collect();
+        let [_, key_name, row_name] = Shape::DOCUMENT;
+        let column = |name: &str, logical: LogicalType, nullable| Column {
+            name: name.into(),
+            source_type: logical.to_string(),
+            logical,
+            nullable,
+        };
+        self.push(column(key_name, LogicalType::Text, false), Output::DocumentKey(of_key), key_name, None);
+        self.push(column(row_name, LogicalType::Json, false), Output::Document(parts), row_name, None);
         Ok(())
     }
 

@@ -1,5 +1,6 @@
 //! Tables whose rows stand together in one target table: which, and whether they fit each other.
 
+use crate::mapping::outputs::Shape;
 use crate::model::described::{LogIdentity, SourceTable};
 use crate::model::finding::Reason;
 use crate::model::gathered::{Gathered, PartOf};
@@ -26,7 +27,8 @@ pub(super) fn gathered(
     part_of: Option<&PartOf>,
     into: &str,
 ) -> Result<Option<Gathered>, Reason> {
-    let gathers = rule.gather == Some(true);
+    let is_document = rule.shape == Some(Shape::Document);
+    let gathers = rule.gather == Some(true) || is_document;
     if !gathers && part_of.is_none() {
         return Ok(None);
     }
@@ -47,7 +49,10 @@ pub(super) fn gathered(
     }
     Ok(Some(Gathered {
         into: into.into(),
-        column: rule.from_column.clone().unwrap_or_else(|| Gathered::COLUMN.into()),
+        column: rule.from_column.clone().unwrap_or_else(|| {
+            let named = if is_document { Shape::DOCUMENT[0] } else { Gathered::COLUMN };
+            named.into()
+        }),
         from,
         disjoint: disjoint && has_key,
         root: part_of.map(|part| part.root.clone()),

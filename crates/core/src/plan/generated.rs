@@ -52,6 +52,8 @@ fn expression(
     generated: &SourceColumn,
 ) -> Result<String, String> {
     let text = generated.expression.as_ref().ok_or("the source does not tell its expression")?;
+    // A word of SQL that is a name to PostgreSQL.
+    let text = &text.replace("\"substring\"(", "substring(");
     let is_padded =
         |column: &Column| column.source_type.starts_with("character(") || column.source_type == "character";
     if is_padded(&generated.column) {

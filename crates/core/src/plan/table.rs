@@ -209,6 +209,9 @@ impl TablePlan {
             Output::Expression(text) => text.clone(),
             Output::Added(added) => added.words().into(),
             Output::Old(of) => format!("{} before the change", self.source_column(*of)),
+            Output::Document(parts) | Output::DocumentKey(parts) => {
+                parts.iter().map(|part| part.column.name.as_str()).collect::<Vec<_>>().join(", ")
+            }
         }
     }
 
@@ -289,6 +292,12 @@ impl TablePlan {
     #[must_use]
     pub fn of_current(&self) -> Self {
         Self { kept_as: KeptAs::default(), also: Vec::new(), ..self.without(Output::is_of_keeping) }
+    }
+
+    /// Whether rows are told apart by a text of their key, whose order is not that of the key's values.
+    pub fn is_keyed_by_text(&self) -> bool {
+        let is_text = |&at: &usize| matches!(self.mapping.outputs.get(at), Some(Output::DocumentKey(_)));
+        self.mapped.identity.key().is_some_and(|key| key.iter().any(is_text))
     }
 
     /// The plan without columns that depend on when a change came: these cannot be compared. What it keeps is told still.

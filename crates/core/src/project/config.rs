@@ -2,6 +2,7 @@
 //!
 //! Only the text is read here; secrets are described, not looked up, and no path is touched.
 
+use crate::mapping::outputs::Shape;
 use crate::model::gathered::Partitions;
 use crate::model::kept_as::{Added, Deletes, Keep, Operation};
 use crate::model::policy::{ExistingRows, Generated, OnReject};
@@ -77,6 +78,8 @@ pub struct PipelineConfig {
     /// How the view of current rows beside a table that keeps changes is named; as its table with `_current` behind it, if
     /// not given.
     pub view: Option<Spanned<String>>,
+    /// What target tables are made of; columns if not given.
+    pub shape: Option<Shape>,
     /// What becomes of generated columns; left out if not given.
     pub generated: Option<Generated>,
     /// What the partitions of a table are in the target: together in one table, or apart; together if not given.

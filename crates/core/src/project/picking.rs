@@ -101,6 +101,7 @@ impl PipelineConfig {
             operation_words: self.operation_words.get_ref().clone(),
             milliseconds: self.commit_times == CommitTimes::Milliseconds,
             view: self.view.as_ref().map(|v| v.get_ref().clone()),
+            shape: self.shape,
             generated: self.generated,
             partitions: self.partitions,
             tidy_after: self.tidy_after.as_ref().and_then(|after| parse_duration(after.get_ref())),

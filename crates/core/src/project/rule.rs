@@ -1,6 +1,7 @@
 //! Rules of a pipeline: exceptions for the tables that match, and how their rows are mapped.
 
 use crate::expr::{Expr, logical_type};
+use crate::mapping::outputs::Shape;
 use crate::model::gathered::Partitions;
 use crate::model::kept_as::{Deletes, Keep, Operation};
 use crate::model::policy::{ExistingRows, Generated, Mismatch, OnMisfit, OnReject, Stamp};
@@ -36,6 +37,8 @@ pub struct RuleConfig {
     pub from_name: Option<Spanned<String>>,
     /// Whether no two of such tables have a row of one key: then the column is not part of the key.
     pub disjoint_keys: Option<bool>,
+    /// What the target table is made of; overrides the pipeline's own.
+    pub shape: Option<Shape>,
     /// What becomes of generated columns; overrides the pipeline's own.
     pub generated: Option<Generated>,
     /// What partitions are in the target; overrides the pipeline's own.
@@ -194,6 +197,7 @@ impl RuleConfig {
             from_column: self.from_column.clone(),
             from_name: self.from_name.as_ref().map(|n| n.get_ref().clone()),
             disjoint_keys: self.disjoint_keys,
+            shape: self.shape,
             generated: self.generated,
             partitions: self.partitions,
             tidy_after: self.tidy_after.as_ref().and_then(|after| parse_duration(after.get_ref())),

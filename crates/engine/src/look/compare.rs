@@ -39,7 +39,7 @@ impl Compare<'_> {
         let began = Instant::now();
         let (counts, differences) = if self.options.counts_only {
             (self.count(source, target).await?, Vec::new())
-        } else if self.plan.mapped.identity.key().is_some() {
+        } else if self.plan.mapped.identity.key().is_some() && !self.plan.is_keyed_by_text() {
             self.walk(source, target).await?
         } else {
             self.tally(source, target).await?
@@ -161,6 +161,9 @@ impl Compare<'_> {
         let mut differences = Vec::new();
         for share in 0..shares {
             let mut tally = Tally::new(&schema.columns, &all, share, shares);
+            if let Some(key) = schema.identity.key() {
+                tally = tally.leaving_out(key, &self.between.keys);
+            }
             // What the source has more than the target because of the changes between is no difference.
             self.between.rows.iter().for_each(|(hash, weight)| tally.adjust(*hash, -weight));
             let mut read = 0;
@@ -171,6 +174,10 @@ impl Compare<'_> {
             })
             .await?;
             let (missing, extra) = tally.found();
+            // Each share sees them all.
+            if share == 0 {
+                counts.in_flight += tally.left_out();
+            }
             if self.between.emptied {
                 counts.in_flight += missing + extra;
                 continue;

@@ -138,10 +138,25 @@ async fn row_in(
     // Where a row came from is no part of the key that people know.
     let from = plan.member().filter(|(column, _)| plan.mapped.key_names().contains(column));
     let full_key: Vec<String> = key.iter().cloned().chain(from.map(|(_, from)| from.to_string())).collect();
+    let full_key = if plan.is_keyed_by_text() { text_key(&plan, source.as_ref(), &key) } else { full_key };
     let rows = look.row(&plan, &full_key).await?;
     let target = OnOneSide { plan, rows, filtered: false };
     let checkpoint = look.checkpoint().cloned();
     Ok(view(key, source.as_ref(), &target, structure, checkpoint))
+}
+
+/// The key of a document: as the source's row has it, or as it was asked for.
+fn text_key(plan: &TablePlan, source: Option<&OnOneSide>, key: &[String]) -> Vec<String> {
+    if let Some(source) = source.filter(|source| source.is_there()) {
+        let places = source.plan.mapped.identity.key().unwrap_or(&[]);
+        return places.iter().map(|&at| source.shown(Some(at)).unwrap_or_default()).collect();
+    }
+    let text = match key {
+        [one] => one.clone(),
+        several => serde_json::json!(several).to_string(),
+    };
+    let from = plan.member().filter(|(column, _)| plan.mapped.key_names().contains(column));
+    std::iter::once(text).chain(from.map(|(_, from)| from.to_string())).collect()
 }
 
 /// A row as one side has it.
