@@ -22,7 +22,6 @@ pub use decide::drift::{Decides, SeenDrift, ShownDrift, decide, decision_outcome
 pub use decide::rejects::{ShownReject, reject, rejects, settle};
 pub use decide::resnapshot::{RereadOutcome, Rereads, Resnapshot, reread_outcome, resnapshot};
 pub use decide::teardown::{let_go, teardown};
-pub use decide::tidy::{Tidied, TidyOptions, TidyProgress, tidy};
 pub use look::alerting::{RaisedAlert, raised};
 pub use look::behind::{Behind, behind};
 pub use look::changes::{ChangeFeed, changes, parse_from};
@@ -41,4 +40,5 @@ pub use pipeline::context::{Outcome, RunOptions, Start};
 pub use pipeline::ends::Pipeline;
 pub use pipeline::error::{EngineError, Result};
 pub use pipeline::stop::{StopHandle, StopSignal, stop_pair};
+pub use pipeline::tidy::{Tidied, TidyOptions, TidyProgress, tidy};
 pub use run::once::run;

@@ -49,22 +49,6 @@ pub struct Part {
     pub output: Output,
 }
 
-/// What a target table is made of.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum Shape {
-    /// Of a column for each.
-    #[default]
-    Columns,
-    /// Of a document for each row, with its table and its key: the same for any table.
-    Document,
-}
-
-impl Shape {
-    /// What the columns of a document's table are called: its table, its key, and the document.
-    pub const DOCUMENT: [&str; 3] = ["moorage_table", "moorage_key", "moorage_row"];
-}
-
 impl Output {
     /// Whether its values depend on when a change came, not on the row alone.
     pub fn is_of_change(&self) -> bool {

@@ -61,6 +61,22 @@ impl Stamp {
     }
 }
 
+/// What a target table is made of.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Shape {
+    /// Of a column for each.
+    #[default]
+    Columns,
+    /// Of a document for each row, with its table and its key: the same for any table.
+    Document,
+}
+
+impl Shape {
+    /// What the columns of a document's table are called: its table, its key, and the document.
+    pub const DOCUMENT: [&str; 3] = ["moorage_table", "moorage_key", "moorage_row"];
+}
+
 /// What becomes of columns that the source computes from others, and that its log does not carry.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]

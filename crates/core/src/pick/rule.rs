@@ -1,10 +1,9 @@
 //! What rules say about a table: exceptions to how a pipeline carries its tables.
 
-use crate::mapping::outputs::Shape;
 use crate::model::drift::DriftPolicies;
 use crate::model::gathered::Partitions;
 use crate::model::kept_as::{Added, Deletes, Keep, KeptAs, Operation};
-use crate::model::policy::{ExistingRows, Generated, Mismatch, OnMisfit, OnReject, Stamp};
+use crate::model::policy::{ExistingRows, Generated, Mismatch, OnMisfit, OnReject, Shape, Stamp};
 use crate::model::types::LogicalType;
 use indexmap::IndexMap;
 use serde::Deserialize;

@@ -2,13 +2,13 @@
 
 use super::generated::with_generated;
 use crate::expr::{Expr, with_names};
-use crate::mapping::outputs::{Mapping, Output, Part, Shape};
+use crate::mapping::outputs::{Mapping, Output, Part};
 use crate::model::described::{LogIdentity, SourceColumn, SourceTable};
 use crate::model::finding::Reason;
 use crate::model::gathered::Gathered;
 use crate::model::kept_as::{Deletes, Keep, KeptAs, old_name};
 use crate::model::near::near;
-use crate::model::policy::{OnMisfit, Stamp};
+use crate::model::policy::{OnMisfit, Shape, Stamp};
 use crate::model::schema::{Column, RowIdentity, TableSchema};
 use crate::model::types::LogicalType;
 use crate::pick::naming::Naming;

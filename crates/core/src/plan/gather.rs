@@ -1,16 +1,14 @@
 //! Tables whose rows stand together in one target table: which, and whether they fit each other.
 
-use crate::mapping::outputs::Shape;
 use crate::model::described::{LogIdentity, SourceTable};
 use crate::model::finding::Reason;
 use crate::model::gathered::{Gathered, PartOf};
 use crate::model::kept_as::{Deletes, Keep};
 use crate::model::name::TableName;
-use crate::model::policy::ExistingRows;
+use crate::model::policy::{ExistingRows, Shape};
 use crate::pick::naming::Naming;
 use crate::pick::rule::TableRule;
 use crate::plan::dialect::TargetDialect;
-use crate::plan::make::{Plan, Refused};
 use crate::plan::table::{PlannedColumn, TablePlan};
 use crate::project::config::PipelineConfig;
 use std::collections::HashMap;
@@ -66,32 +64,21 @@ fn refuse_combination(rule: &TableRule) -> Result<(), Reason> {
     }
 }
 
-/// Of tables that are to stand together, those that do not fit the first one are refused by name.
-pub(super) fn refuse_disagreeing(plan: &mut Plan, dialect: &dyn TargetDialect) {
-    let mut refused = Vec::new();
-    {
-        let mut together: HashMap<String, Vec<(&TableName, &TablePlan)>> = HashMap::new();
-        let forms = plan.tables.iter().flat_map(|table| table.forms().map(move |form| (table.table(), form)));
-        for (table, form) in forms.filter(|(_, form)| form.gathered.is_some()) {
-            together.entry(dialect.fold(form.stands_in())).or_default().push((table, form));
-        }
-        for all in together.into_values() {
-            for (at, (table, form)) in all.iter().enumerate().skip(1) {
-                let before = all[..at].iter();
-                let why = before
-                    .filter(|(other, _)| other != table)
-                    .find_map(|(_, other)| disagreement(other, form, dialect));
-                if let Some(why) = why {
-                    let reason = why.into();
-                    refused.push(Refused { table: (*table).clone(), reason });
-                }
-            }
-        }
+/// Of tables that are to stand together, those that do not fit one before them, with why.
+pub(super) fn disagreeing(tables: &[TablePlan], dialect: &dyn TargetDialect) -> Vec<(TableName, String)> {
+    let mut found: Vec<(TableName, String)> = Vec::new();
+    let mut together: HashMap<String, Vec<(&TableName, &TablePlan)>> = HashMap::new();
+    let forms = tables.iter().flat_map(|table| table.forms().map(move |form| (table.table(), form)));
+    for (table, form) in forms.filter(|(_, form)| form.gathered.is_some()) {
+        let all = together.entry(dialect.fold(form.stands_in())).or_default();
+        let others = all.iter().filter(|(other, _)| *other != table);
+        let why = others.filter_map(|(_, other)| disagreement(other, form, dialect)).next();
+        found.extend(
+            why.filter(|_| found.iter().all(|(known, _)| known != table)).map(|why| (table.clone(), why)),
+        );
+        all.push((table, form));
     }
-    refused.sort_by(|a, b| a.table.cmp(&b.table));
-    refused.dedup_by(|a, b| a.table == b.table);
-    plan.tables.retain(|table| !refused.iter().any(|refused| refused.table == *table.table()));
-    plan.refused.extend(refused);
+    found
 }
 
 /// Why a table cannot stand together with another one, if so.

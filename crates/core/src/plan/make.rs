@@ -12,7 +12,7 @@ use crate::pick::naming::Naming;
 use crate::pick::picker::Picker;
 use crate::pick::rule::{AlsoKept, TableRule};
 use crate::plan::dialect::{Declared, TargetDialect};
-use crate::plan::gather::{gathered, refuse_disagreeing};
+use crate::plan::gather::{disagreeing, gathered};
 use crate::plan::table::{PlannedColumn, TablePlan};
 use crate::project::config::PipelineConfig;
 use std::collections::HashMap;
@@ -52,7 +52,10 @@ pub fn plan(config: &PipelineConfig, found: &[SourceTable], target: &dyn TargetD
             Err(reason) => plan.refused.push(Refused { table: table.name.clone(), reason }),
         }
     }
-    refuse_disagreeing(&mut plan, target);
+    let disagreeing = disagreeing(&plan.tables, target);
+    plan.tables.retain(|table| disagreeing.iter().all(|(refused, _)| refused != table.table()));
+    let refused = disagreeing.into_iter().map(|(table, why)| Refused { table, reason: why.into() });
+    plan.refused.extend(refused);
     refuse_collisions(&mut plan, target);
     plan
 }

@@ -2,10 +2,9 @@
 //!
 //! Only the text is read here; secrets are described, not looked up, and no path is touched.
 
-use crate::mapping::outputs::Shape;
 use crate::model::gathered::Partitions;
 use crate::model::kept_as::{Added, Deletes, Keep, Operation};
-use crate::model::policy::{ExistingRows, Generated, OnReject};
+use crate::model::policy::{ExistingRows, Generated, OnReject, Shape};
 use crate::project::alert::AlertRule;
 use crate::project::also::AlsoConfig;
 use crate::project::drift::DriftConfig;

@@ -1,10 +1,9 @@
 //! Rules of a pipeline: exceptions for the tables that match, and how their rows are mapped.
 
 use crate::expr::{Expr, logical_type};
-use crate::mapping::outputs::Shape;
 use crate::model::gathered::Partitions;
 use crate::model::kept_as::{Deletes, Keep, Operation};
-use crate::model::policy::{ExistingRows, Generated, Mismatch, OnMisfit, OnReject, Stamp};
+use crate::model::policy::{ExistingRows, Generated, Mismatch, OnMisfit, OnReject, Shape, Stamp};
 use crate::pick::rule::{Addition, Cast, Constant, TableRule};
 use crate::project::also::{AlsoConfig, check_operations};
 use crate::project::drift::DriftConfig;

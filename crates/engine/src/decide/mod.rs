@@ -5,4 +5,3 @@ pub(crate) mod drift;
 pub(crate) mod rejects;
 pub(crate) mod resnapshot;
 pub(crate) mod teardown;
-pub(crate) mod tidy;

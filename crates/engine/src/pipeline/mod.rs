@@ -12,4 +12,5 @@ pub(crate) mod notes;
 pub(crate) mod process;
 pub(crate) mod select;
 pub(crate) mod stop;
+pub(crate) mod tidy;
 pub(crate) mod turn;

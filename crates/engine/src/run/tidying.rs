@@ -1,7 +1,7 @@
 //! Folding what is old while a run goes on.
 
-use crate::decide::tidy::{TidyOptions, tidy, tidy_after};
 use crate::pipeline::context::Context;
+use crate::pipeline::tidy::{TidyOptions, tidy, tidy_after};
 use moorage_adapter::Event;
 use moorage_core::plan::table::TablePlan;
 use std::convert::Infallible;

@@ -1,7 +1,7 @@
 //! Folding what is old in tables that keep changes.
 
-use crate::pipeline::ends::Pipeline;
-use crate::pipeline::error::{EngineError, Result};
+use super::ends::Pipeline;
+use super::error::{EngineError, Result};
 use chrono::{DateTime, TimeDelta, Utc};
 use moorage_core::model::kept_as::Keep;
 use moorage_core::plan::table::TablePlan;
