@@ -439,8 +439,10 @@ fn columns(global: &Global, table: &TablePlan) -> render::Grid {
         let from = table.source_column(at);
         let source_type = table.schema.columns.iter().find(|c| c.name == from).map(|c| c.source_type.clone());
         let notes = [to.loses.as_ref().map(|l| format!("loses: {l}")), to.declared.note.clone()];
+        let is_from = table.member().is_some_and(|(column, _)| column == to.name);
+        let shown = if is_from { "where from".into() } else { render::cut(&from, 40) };
         columns.add_row([
-            format!("  {}", render::cut(&from, 40)),
+            format!("  {shown}"),
             source_type.unwrap_or_else(|| "(added)".into()),
             means(table, &from, at),
             to.name.clone(),
