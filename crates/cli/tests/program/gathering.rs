@@ -60,7 +60,8 @@ fn the_partitions_of_a_table_stand_together_whatever_becomes_of_them(
         mirror.has_file_as_target();
     }
     mirror.replace("[sources.harbour]", &format!("[sources.harbour]\ncapture = \"{capture}\""));
-    mirror.moorage(&["plan"]).expect(0, &["public.readings_01", "readings", "moorage_from"]);
+    let planned = mirror.moorage(&["plan"]).expect(0, &["public.readings_01", "readings", "moorage_from"]);
+    assert!(!planned.out.contains("unique in each partition"), "{}", planned.out);
     mirror.moorage(&["tables"]).expect(0, &["its partitions stand together in one target table"]);
     mirror.catch_up();
     same_as_root(&mirror);
@@ -534,4 +535,26 @@ fn tables_of_any_structure_stand_in_one_as_documents(
     ]);
     mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
     mirror.moorage(&["row", "public.berths", "2000"]).expect(0, &["moorage_row"]);
+}
+
+/// A partitioned table that is called otherwise goes on where it was, and so does one of its partitions.
+#[rstest]
+fn a_partitioned_table_that_is_renamed_stays_where_it_is(#[values(false, true)] live: bool) {
+    let name = format!("renamed_root_{}", u8::from(live));
+    let mirror = Mirror::new(&name, READINGS);
+    mirror.catch_up();
+    mirror.target.run("CREATE VIEW ours AS SELECT * FROM mirror.readings");
+    let run = live.then(|| mirror.follow());
+    mirror.source.run("ALTER TABLE readings RENAME TO meters; ALTER TABLE readings_02 RENAME TO february; INSERT INTO meters VALUES (1, '2026-02-20', 'x')");
+    mirror.source.run("CREATE TABLE meters_04 PARTITION OF meters FOR VALUES FROM ('2026-04-01') TO ('2026-05-01'); INSERT INTO meters VALUES (1, '2026-04-20', 'y')");
+    if run.is_some() {
+        wait_until("the new one joins", || from(&mirror, "meters_04") == 1);
+    }
+    drop(run);
+    let log = mirror.catch_up().all();
+    assert!(!log.contains("is no partition of"), "{log}");
+    let sum = "SELECT concat_ws(' ', count(*), sum(id), sum(length(val))) FROM";
+    let expected: String = mirror.source.value(&format!("{sum} meters"));
+    assert_eq!(mirror.target.value::<String>(&format!("{sum} ours")), expected);
+    mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
 }

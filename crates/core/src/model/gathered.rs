@@ -8,6 +8,9 @@ use serde::{Deserialize, Serialize};
 pub struct PartOf {
     /// The table at the top, where partitions have partitions of their own.
     pub root: TableName,
+    /// The source's own number for it; 0 where it does not number tables.
+    #[serde(default)]
+    pub id: u64,
     /// Whether that has the table's key, so that the source itself sees to it that no two partitions have a row of one key.
     pub is_keyed: bool,
     /// Whether it is carried as a table of its own nevertheless.

@@ -15,7 +15,7 @@ use moorage_core::model::finding::Finding;
 use moorage_core::pick::picker::Unmatched;
 use moorage_core::plan::make::{Plan, plan};
 use moorage_core::plan::table::TablePlan;
-use std::collections::HashSet;
+use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
 
 /// What is in the source, for a pipeline: where it carries partitions as tables of their own from before, and the file does not
@@ -34,6 +34,7 @@ pub async fn discover(pipeline: &Pipeline) -> Result<Vec<SourceTable>> {
 
 /// Partitions that are tables of their own in the target, as such.
 fn as_carried(pipeline: &Pipeline, mut found: Vec<SourceTable>, stored: &[StoredTable]) -> Vec<SourceTable> {
+    called_as_before(&mut found, stored);
     let apart = roots_apart(pipeline, &found, stored);
     for table in &mut found {
         if let Some(part) = table.part_of.as_mut().filter(|part| apart.contains(&part.root)) {
@@ -41,6 +42,30 @@ fn as_carried(pipeline: &Pipeline, mut found: Vec<SourceTable>, stored: &[Stored
         }
     }
     found
+}
+
+/// The partitioned tables whose key is not that of their partitions, which the source does not keep unique over all of them.
+fn unkeyed(plan: &Plan) -> impl Iterator<Item = TableName> {
+    let part = |table: &TablePlan| {
+        table.mapped.identity.key()?;
+        let part = table.structure.as_deref()?.part_of.as_ref()?;
+        table.root().filter(|_| !part.is_keyed).cloned()
+    };
+    plan.tables.iter().filter_map(part).collect::<BTreeSet<_>>().into_iter()
+}
+
+/// A partitioned table that is called otherwise by now is the one that rules know: its rows stay where they are.
+fn called_as_before(found: &mut [SourceTable], stored: &[StoredTable]) {
+    let parts = stored.iter().filter_map(|s| {
+        let part = s.plan.structure.as_deref()?.part_of.as_ref()?;
+        Some((part.id, s.plan.root()?.clone()))
+    });
+    let known: HashMap<u64, TableName> = parts.filter(|(id, _)| *id != 0).collect();
+    for part in found.iter_mut().filter_map(|table| table.part_of.as_mut()) {
+        if let Some(name) = known.get(&part.id) {
+            part.root.clone_from(name);
+        }
+    }
 }
 
 /// The partitioned tables whose partitions stay tables of their own because they are.
@@ -101,6 +126,8 @@ pub struct Draft {
 pub async fn draft(pipeline: &Pipeline) -> Result<Draft> {
     let stored = pipeline.target.tables(&pipeline.name).await?;
     let found = as_carried(pipeline, pipeline.source.discover().await?, &stored);
+    let mut plan = plan_pipeline(pipeline, &found)?;
+    keep_on(pipeline, &found, &mut plan, &stored);
     let mut apart: Vec<TableName> = roots_apart(pipeline, &found, &stored).into_iter().collect();
     apart.sort();
     let apart_still = |root: &TableName| {
@@ -108,9 +135,10 @@ pub async fn draft(pipeline: &Pipeline) -> Result<Draft> {
             "the partitions of {root} stay tables of their own, as this pipeline began: partitions = \"together\" in the project file has them read into one table, and leaves the ones that are there (docs/keeping.md)"
         )
     };
-    let notes = apart.iter().map(apart_still).collect();
-    let mut plan = plan_pipeline(pipeline, &found)?;
-    keep_on(pipeline, &found, &mut plan, &stored);
+    let mut notes: Vec<String> = apart.iter().map(apart_still).collect();
+    notes.extend(unkeyed(&plan).map(|root| {
+        format!("keys of {root} are unique in each partition, not over all of them: two rows of one key may stand in the target, which where they are from tells apart")
+    }));
     let unmatched = unmatched(pipeline, &found, &stored);
     let surveyed = survey(pipeline, &plan, &stored).await?;
     Ok(Draft { found, plan, unmatched, notes, surveyed })

@@ -206,8 +206,9 @@ pub(crate) async fn describe(session: &Session, by: IdentityBy) -> Result<Vec<De
         };
         // A key of a partitioned table holds in all partitions together (PostgreSQL manual, section 5.12.2.3).
         let is_keyed = key.is_some() && key.as_ref() == primary_keys.get(&root);
-        described.table.part_of =
-            names.get(&u64::from(root)).map(|root| PartOf { root: root.clone(), is_keyed, apart: false });
+        let id = u64::from(root);
+        let root = names.get(&id).cloned();
+        described.table.part_of = root.map(|root| PartOf { root, id, is_keyed, apart: false });
     }
     Ok(described)
 }
