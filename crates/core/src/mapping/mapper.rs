@@ -19,6 +19,7 @@ use arrow::array::{
     Array, ArrayRef, BooleanArray, RecordBatch, RecordBatchOptions, UInt32Array, new_null_array,
 };
 use arrow::compute::{concat_batches, filter_record_batch, take_record_batch};
+use serde_json::value::{RawValue, to_raw_value};
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
@@ -395,12 +396,12 @@ impl Parts {
                 (false, _) => {
                     let part = |at: usize| match value(at, row) {
                         Value::Null => None,
-                        value => Some((columns[at].name.clone(), as_json(&columns[at].logical, value))),
+                        value => Some((columns[at].name.clone(), raw_json(&columns[at].logical, value)?)),
                     };
                     // In the order of their names, whatever a JSON library makes of objects.
-                    let document: BTreeMap<String, serde_json::Value> =
+                    let document: BTreeMap<String, Box<RawValue>> =
                         (0..columns.len()).filter_map(part).collect();
-                    Some(serde_json::json!(document).to_string())
+                    serde_json::to_string(&document).ok()
                 }
             };
             if !out.push(text.as_deref().map_or(Value::Null, Value::Text)) {
@@ -410,6 +411,15 @@ impl Parts {
         }
         Ok(out.finish())
     }
+}
+
+/// A value in a document. One that is JSON itself stands there letter by letter: a parser here would round its numbers.
+fn raw_json(logical: &LogicalType, value: Value<'_>) -> Option<Box<RawValue>> {
+    let own = match value {
+        Value::Text(text) if *logical == LogicalType::Json => RawValue::from_string(text.into()).ok(),
+        _ => None,
+    };
+    own.or_else(|| to_raw_value(&as_json(logical, value)).ok())
 }
 
 fn take(rows: &RecordBatch, which: impl Iterator<Item = usize>) -> Mapped<RecordBatch> {
