@@ -79,7 +79,12 @@ fn show(global: &Global, status: &PipelineStatus, problem_was_said: bool) {
         let read = t.changes.read;
         table.add_row([
             t.table.as_str().into(),
-            t.target.as_str().into(),
+            std::iter::once(&t.target)
+                .chain(&t.also)
+                .map(String::as_str)
+                .collect::<Vec<_>>()
+                .join(", ")
+                .into(),
             state(t).into(),
             render::right(t.rows.map_or("-".into(), render::number)),
             render::right(render::number(read.inserts)),

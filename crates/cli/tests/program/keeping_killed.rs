@@ -4,7 +4,7 @@
 //! `scripts/soak kept N` kills as many times as it is told; the ordinary suite a few times.
 
 use crate::harness::{Folder, Mirror, Quay};
-use moorage_testkit::Session;
+use moorage_testkit::{PostgresServer, Session};
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng as StdRng;
 use rstest::rstest;
@@ -293,9 +293,21 @@ fn every_change_and_every_version_is_there_once(
 }
 
 /// A file does not tell which changes were committed together: those of one look make one version.
-#[test]
-fn of_a_file_every_change_is_there_once_and_versions_are_states_that_there_were() {
+#[rstest]
+fn of_a_file_every_change_is_there_once_and_versions_are_states_that_there_were(
+    #[values("file", "database")] target: &str,
+) {
     let quay = Quay::new(&format!("{FILE_TABLES}{}", file_book()));
+    let server = PostgresServer::shared();
+    let session = (target == "database").then(|| {
+        server.session("postgres").run("CREATE DATABASE kept_from_a_file");
+        let url = server.url("kept_from_a_file");
+        quay.replace(
+            "[targets.warehouse]\nkind = \"sqlite\"\npath = \"warehouse.db\"",
+            &format!("[targets.warehouse]\nkind = \"postgres\"\nurl = \"{url}\"\nschema = \"mirror\""),
+        );
+        server.session("kept_from_a_file")
+    });
     quay.append(&KEPT.replace("NAME", "quayside"));
     quay.catch_up();
     kill_again_and_again(&quay, 7, |number| {
@@ -320,7 +332,7 @@ fn of_a_file_every_change_is_there_once_and_versions_are_states_that_there_were(
         let row = |r: &rusqlite::Row<'_>| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?));
         query.query_map([tab], row).unwrap().map(Result::unwrap).collect()
     };
-    let (trail, versions) = kept(None, &quay);
+    let (trail, versions) = kept(session.as_ref(), &quay);
     let (told, stays) = (book("berths"), book("stays"));
     assert!(told.len() > 100 && stays.len() > 100, "the application worked");
     assert_eq!(by_row(&trail), by_row(&told));

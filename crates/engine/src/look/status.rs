@@ -182,6 +182,7 @@ fn table_status(
         lag_us: None,
         table,
         target: stored.plan.stands_in().into(),
+        also: stored.plan.also.iter().map(|form| form.stands_in().into()).collect(),
         state: stored.state,
         snapshot_rows: stored.snapshot_rows,
         changes: stored.counters,

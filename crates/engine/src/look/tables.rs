@@ -12,6 +12,8 @@ pub struct TableStatus {
     pub table: String,
     /// In the target.
     pub target: String,
+    /// The target tables of its other forms.
+    pub also: Vec<String>,
     /// How far it has come.
     pub state: TableState,
     /// Rows in the target now; none if they were not counted.
