@@ -120,6 +120,17 @@ fn generated_columns_are_computed_where_that_gives_the_same(#[values("log", "tri
     mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
 }
 
+/// What is no table is not among the tables that there are; it is not gone for that, and a run that fails says why, and ends.
+#[test]
+fn a_run_that_fails_beside_a_view_that_is_meant_says_why() {
+    let project = Project::new("meant_view");
+    project.session.run("CREATE TABLE t (id int PRIMARY KEY); CREATE VIEW seen AS SELECT * FROM t");
+    let section = "[pipelines.meant_view]";
+    project.replace(section, &format!("{section}\ninclude = ['public.t', 'public.seen', 'public.nosuch']"));
+    project.moorage(&["plan"]).expect(3, &["public.seen: blocked", "nosuch"]);
+    project.refuses(&["nosuch"]);
+}
+
 /// A key that is generated cannot be carried: what is advised, step by step, carries the table.
 #[test]
 fn a_table_whose_key_is_generated_is_carried_by_another_one() {

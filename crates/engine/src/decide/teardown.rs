@@ -1,6 +1,6 @@
 //! Letting go: of tables, and of a whole pipeline.
 
-use crate::before::draft::plan_pipeline;
+use crate::before::draft::{discover, plan_pipeline};
 use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::{EngineError, Result};
 use crate::pipeline::lock::PipelineLock;
@@ -52,7 +52,7 @@ pub async fn let_go(
     for table in tables {
         chosen.extend(find_tables(pipeline, &stored, table)?);
     }
-    let plan = plan_pipeline(pipeline, &pipeline.source.discover().await?)?;
+    let plan = plan_pipeline(pipeline, &discover(pipeline).await?)?;
     // One that has become a partition has left its target table, and is picked all the same.
     let comes_again = |s: &StoredTable, t: &TablePlan| {
         t.table() == s.plan.table() && (s.state != TableState::Gone || t.target == s.plan.target)

@@ -4,8 +4,7 @@
 use crate::pipeline::context::Context;
 use crate::pipeline::error::Result;
 use crate::run::came_and_went::is_new;
-use moorage_adapter::{AdapterError, CapturePlan, Event, StoredTable};
-use moorage_core::TableName;
+use moorage_adapter::{AdapterError, CapturePlan, Event, GONE, StoredTable};
 use moorage_core::plan::make::Plan;
 use moorage_core::plan::table::TablePlan;
 use std::sync::PoisonError;
@@ -52,6 +51,7 @@ pub(crate) async fn align(
 /// between is missed. The tables that are followed are held against the very look that the run goes on from.
 pub(crate) async fn read_again_what_was_interrupted(
     context: &Context,
+    capture: &CapturePlan,
     before: &[CapturedBy],
     planned: &Plan,
     captured_by: &[Option<String>],
@@ -60,28 +60,24 @@ pub(crate) async fn read_again_what_was_interrupted(
         let place = planned.tables.iter().position(|table| table.target == plan.target);
         let now = place.and_then(|place| captured_by[place].as_ref());
         if now.is_none_or(|now| !context.pipeline.source.is_unbroken(before, now)) {
-            read_again(context, plan).await?;
+            read_again(context, capture, plan).await?;
         }
     }
     Ok(())
 }
 
-/// Whoever set up from a table that is gone by now, or is called otherwise, sets up anew.
-///
-/// # Errors
-/// `Gone` for the first of them; or if the source cannot be asked.
-pub(crate) async fn refuse_vanished(context: &Context, tables: &[TableName]) -> Result<()> {
-    let now = context.pipeline.source.table_names().await?;
-    let is_gone = |table: &&TableName| now.iter().all(|there| there.name != **table);
-    match tables.iter().find(is_gone) {
-        Some(table) => Err(AdapterError::Gone { table: table.clone() }.into()),
-        None => Ok(()),
+/// A table that is gone was not altered by anyone: whoever sets up anew does with it what the project file says.
+async fn refuse_gone(context: &Context, capture: &CapturePlan, plan: &TablePlan) -> Result<()> {
+    let drifted = context.pipeline.source.drifted(capture, std::slice::from_ref(plan)).await?;
+    match drifted.iter().any(|(_, what)| what == GONE) {
+        true => Err(AdapterError::Gone { table: plan.table().clone() }.into()),
+        false => Ok(()),
     }
 }
 
-async fn read_again(context: &Context, plan: &TablePlan) -> Result<()> {
+async fn read_again(context: &Context, capture: &CapturePlan, plan: &TablePlan) -> Result<()> {
     let pipeline = &context.pipeline;
-    refuse_vanished(context, std::slice::from_ref(plan.table())).await?;
+    refuse_gone(context, capture, plan).await?;
     pipeline.target.forget(&pipeline.name, std::slice::from_ref(&plan.target), false).await?;
     let message = format!(
         "{}: what captures its changes was altered by someone, so some may have been missed: it is read again",
@@ -115,7 +111,7 @@ pub(crate) async fn read_again_what_was_missed(
         };
         match now.filter(is_as_before) {
             Some(now) => unbroken.push((stored.plan.clone(), now)),
-            None => read_again(context, &stored.plan).await?,
+            None => read_again(context, capture, &stored.plan).await?,
         }
     }
     Ok(unbroken)

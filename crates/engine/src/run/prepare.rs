@@ -12,9 +12,7 @@ use crate::before::loops::refuse_loops;
 use crate::pipeline::context::{Context, Following, Start};
 use crate::pipeline::error::{EngineError, Result};
 use crate::pipeline::turn;
-use crate::run::aligning::{
-    adopt, align, read_again_what_was_interrupted, read_again_what_was_missed, refuse_vanished,
-};
+use crate::run::aligning::{adopt, align, read_again_what_was_interrupted, read_again_what_was_missed};
 use crate::run::came_and_went::{
     decided, is_new, is_of_interest, is_offer, leave_out_new, left_orphans, offered, refuse_drift,
     write_down, write_down_the_stop,
@@ -32,15 +30,14 @@ use moorage_core::checkpoint::decide::{Decision, Refusal};
 use moorage_core::checkpoint::stored::{Checkpoint, Stage};
 use moorage_core::drift::held::{Held, HeldChange};
 use moorage_core::drift::record::{DriftRecord, DriftState};
-use moorage_core::model::described::NamedTable;
-use moorage_core::model::described::SourceTable;
+use moorage_core::model::described::{NamedTable, SourceTable};
 use moorage_core::model::drift::DriftKind;
 use moorage_core::model::name::TableName;
 use moorage_core::pick::picker::Unmatched;
 use moorage_core::plan::make::{Plan, Refused};
 use moorage_core::plan::table::TablePlan;
 use moorage_core::value::moment::Moment;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
@@ -58,16 +55,25 @@ pub(crate) enum Ready {
 const HELD_PATIENCE: Duration = Duration::from_secs(5);
 
 pub(crate) async fn prepare(context: &Context) -> Result<Ready> {
+    let source = &context.pipeline.source;
+    // Names first: what is discovered behind them was there, or was made since.
+    let before = source.table_names().await?;
     let found = discover(&context.pipeline).await?;
     let picker = context.pipeline.config.picker();
-    let picked: Vec<TableName> =
+    let picked: HashSet<TableName> =
         found.iter().filter(|table| picker.takes(table)).map(|table| table.name.clone()).collect();
-    match prepare_of(context, found).await {
-        // What was there when it began may have gone meanwhile, and failed at that.
-        Err(error) if !error.is_transient() => {
-            Err(refuse_vanished(context, &picked).await.err().unwrap_or(error))
-        }
-        ready => ready,
+    let error = match prepare_of(context, found).await {
+        Err(error) if !error.is_transient() => error,
+        ready => return ready,
+    };
+    // What was there when it began may have gone meanwhile, and failed at that.
+    let Ok(now) = source.table_names().await else { return Err(error) };
+    let is_gone = |table: &&NamedTable| {
+        picked.contains(&table.name) && now.iter().all(|there| there.name != table.name)
+    };
+    match before.iter().find(is_gone) {
+        Some(gone) => Err(AdapterError::Gone { table: gone.name.clone() }.into()),
+        None => Err(error),
     }
 }
 
@@ -140,7 +146,7 @@ async fn prepare_of(context: &Context, found: Vec<SourceTable>) -> Result<Ready>
     };
     // Before any of them is read: what is missed from here on is seen.
     let captured_by = pipeline.source.captured_by(&capture, &planned.tables).await?;
-    read_again_what_was_interrupted(context, &before, &planned, &captured_by).await?;
+    read_again_what_was_interrupted(context, &capture, &before, &planned, &captured_by).await?;
     adopt(context, &planned, &stored, &captured_by).await?;
     if checkpoint.changes_only {
         make_without_snapshot(context, &planned, &captured_by).await?;
