@@ -43,10 +43,17 @@ impl<'a> AddedRows<'a> {
         Ok(ImageRef { block: self.block, row: self.rows - 1, old: false })
     }
 
-    /// A row's own cells with those of the added columns beside them.
-    pub(super) fn beside(&self, own: impl Fn(usize) -> Option<ImageRef>, added: ImageRef) -> Cells {
-        let (width, all) = (self.plan.width(), self.plan.columns.len());
-        Cells::Mixed((0..all).map(|c| if c < width { own(c) } else { Some(added) }).collect())
+    /// A row's own cells with those of the added columns beside them. Without own ones it has nothing in their columns.
+    pub(super) fn beside(&self, own: Option<&Cells>, added: ImageRef) -> Cells {
+        let width = self.plan.width();
+        match own {
+            None => Cells::Whole(added),
+            Some(Cells::Whole(first)) => Cells::Beside { first: *first, width: width as u32, rest: added },
+            Some(own) => {
+                let all = 0..self.plan.columns.len();
+                Cells::Mixed(all.map(|c| if c < width { own.at(c) } else { Some(added) }).collect())
+            }
+        }
     }
 
     /// The block with all of them; none if there are none.

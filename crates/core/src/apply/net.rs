@@ -29,6 +29,15 @@ impl ImageRef {
 pub enum Cells {
     /// All in one image.
     Whole(ImageRef),
+    /// The first columns, so many, in one image, and those behind them in another.
+    Beside {
+        /// Where the first ones are.
+        first: ImageRef,
+        /// How many they are.
+        width: u32,
+        /// Where the others are.
+        rest: ImageRef,
+    },
     /// Column by column; `None` where the batch carries no value and the target's must stay.
     Mixed(Box<[Option<ImageRef>]>),
 }
@@ -38,6 +47,9 @@ impl Cells {
     pub fn at(&self, column: usize) -> Option<ImageRef> {
         match self {
             Cells::Whole(image) => Some(*image),
+            Cells::Beside { first, width, rest } => {
+                Some(if column < *width as usize { *first } else { *rest })
+            }
             Cells::Mixed(cells) => cells[column],
         }
     }
@@ -45,7 +57,7 @@ impl Cells {
     /// Whether every column has a value.
     pub fn is_complete(&self) -> bool {
         match self {
-            Cells::Whole(_) => true,
+            Cells::Whole(_) | Cells::Beside { .. } => true,
             Cells::Mixed(cells) => cells.iter().all(Option::is_some),
         }
     }

@@ -17,7 +17,7 @@
 //! [named](unknown) in a column of its own.
 
 use crate::apply::added::AddedRows;
-use crate::apply::net::{Cells, ImageRef, NetRow, ReduceError, new_cells, old_cells, write_keys};
+use crate::apply::net::{Cells, NetRow, ReduceError, new_cells, old_cells, write_keys};
 use crate::apply::write_set::WriteSet;
 use crate::change::block::ChangeBlock;
 use crate::change::kind::{Change, ChangeKind};
@@ -182,8 +182,7 @@ impl<'a> Trail<'a> {
             known.remove(&bytes);
         }
         let cells = (0..self.width).map(|c| before.at(c).filter(|_| key.contains(&c)));
-        let cells = Cells::Mixed(cells.collect());
-        self.write(row, Some(cells))
+        self.write(row, Some(Cells::Mixed(cells.collect())))
     }
 
     /// A row that is there, with what is known of the one before it where it lacks values.
@@ -242,26 +241,19 @@ impl<'a> Trail<'a> {
             Output::Old(of) => old_value(*of),
             _ => Value::Null,
         })?;
-        let nothing = |found: Option<ImageRef>| if needs { found } else { Some(found.unwrap_or(added)) };
-        let mut cells = self.added.beside(|c| nothing(own_at(c)), added);
-        if let (true, Cells::Mixed(cells), Some(place)) =
-            (borrows, &mut cells, self.plan.place_of(Added::Unchanged))
-        {
-            cells[place] = None;
-        }
-        if needs && !borrows {
-            cells = self.without_holes(cells, added);
+        let mut cells = self.added.beside(own.as_ref(), added);
+        match &mut cells {
+            // What nobody knows is null, and so is what a row that is gone does not say.
+            Cells::Mixed(cells) if !borrows => cells.iter_mut().for_each(|c| *c = c.or(Some(added))),
+            Cells::Mixed(cells) => {
+                if let Some(place) = self.plan.place_of(Added::Unchanged) {
+                    cells[place] = None;
+                }
+            }
+            Cells::Whole(_) | Cells::Beside { .. } => {}
         }
         self.rows.push(NetRow { cells, moved_from: origin, must_be_new: true, was_there: false });
         Ok(())
-    }
-
-    /// What nobody knows is null.
-    fn without_holes(&self, cells: Cells, added: ImageRef) -> Cells {
-        match cells {
-            Cells::Mixed(cells) => Cells::Mixed(cells.iter().map(|c| Some(c.unwrap_or(added))).collect()),
-            whole @ Cells::Whole(_) => whole,
-        }
     }
 }
 

@@ -241,7 +241,7 @@ impl Versions<'_> {
                 Output::Added(Added::Until) => until.as_deref().map_or(Value::Null, Value::Text),
                 _ => Value::Null,
             })?;
-            let cells = added.beside(|c| version.cells.at(c), image);
+            let cells = added.beside(Some(&version.cells), image);
             rows.push(NetRow { cells, moved_from: version.origin, must_be_new: true, was_there: false });
         }
         let mut counters = WriteSet::read_of(blocks);
