@@ -88,7 +88,8 @@ fn play_all(
             play(wishes, &mut rows, &mut log);
             order = log.order;
             let block = log.builder.finish().unwrap();
-            let block = mapper.as_ref().map_or_else(|| block.clone(), |mapper| mapper.block(&block).unwrap());
+            let block =
+                mapper.as_ref().map_or_else(|| block.clone(), |mapper| mapper.block(block.clone()).unwrap());
             let mut blocks = [block];
             sequence.number(&mut blocks);
             waiting.extend(blocks.into_iter().filter(|b| !b.is_empty()));

@@ -60,7 +60,8 @@ impl TableBatch {
     ) -> Result<Vec<Self>, ReduceError> {
         let mut all = Vec::with_capacity(1 + plan.also.len());
         for form in &plan.also {
-            let reshaped = blocks.iter().map(|block| block.clone().in_form(&form.mapped, plan.width()));
+            let (schema, width) = (form.mapped.arrow(), plan.width());
+            let reshaped = blocks.iter().map(|block| block.clone().in_form(&form.mapped, &schema, width));
             let reshaped = reshaped.collect::<Result<_, _>>().map_err(|e| failed(form, &e))?;
             all.push(Self::of(form.clone(), reshaped, goes_on)?);
         }

@@ -11,6 +11,7 @@ use crate::model::name::TableName;
 use crate::model::schema::TableSchema;
 use arrow::array::{RecordBatch, RecordBatchOptions, UInt32Array, new_null_array};
 use arrow::compute::{concat_batches, take_record_batch};
+use arrow::datatypes::SchemaRef;
 use arrow::error::ArrowError;
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -370,13 +371,18 @@ impl ChangeBlock {
     }
 
     /// The block, whose columns begin with so many of the row itself, as another form of the table has it: what that adds is null.
+    /// `schema` is what record batches of the form have.
     ///
     /// # Errors
     /// If the form has other columns of the row.
-    pub fn in_form(self, form: &Arc<TableSchema>, width: usize) -> Result<Self, ArrowError> {
+    pub fn in_form(
+        self,
+        form: &Arc<TableSchema>,
+        schema: &SchemaRef,
+        width: usize,
+    ) -> Result<Self, ArrowError> {
         let places: Vec<Option<usize>> =
             (0..form.columns.len()).map(|at| (at < width).then_some(at)).collect();
-        let schema = form.arrow();
         let rows = |rows: &RecordBatch| {
             let column = |(to, from): (usize, &Option<usize>)| match from {
                 Some(from) => rows.column(*from).clone(),

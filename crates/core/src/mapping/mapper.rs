@@ -19,6 +19,7 @@ use arrow::array::{
     Array, ArrayRef, BooleanArray, RecordBatch, RecordBatchOptions, UInt32Array, new_null_array,
 };
 use arrow::compute::{concat_batches, filter_record_batch, take_record_batch};
+use arrow::datatypes::SchemaRef;
 use serde_json::value::{RawValue, to_raw_value};
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
@@ -45,7 +46,11 @@ const OF_WHERE: &str = "Change the `where` in the project file";
 pub struct Mapper {
     schema: Arc<TableSchema>,
     mapped: Arc<TableSchema>,
+    /// What record batches of `mapped` have: making it takes longer than mapping a small one.
+    arrow: SchemaRef,
     outputs: Vec<(Output, Option<Expr>)>,
+    /// How many columns go over as they are read, if those are all but what the table adds for what it keeps.
+    plain: Option<usize>,
     /// For outputs that are documents what makes their parts: by their place.
     documents: HashMap<usize, Parts>,
     condition: Option<Expr>,
@@ -94,6 +99,8 @@ impl Mapper {
             documents,
             schema: schema.clone(),
             mapped: mapped.clone(),
+            arrow: mapped.arrow(),
+            plain: mapping.plain_but_for_keeping().filter(|&width| width == schema.columns.len()),
             outputs: outputs.collect::<Result<_, String>>()?,
             condition: condition.map(|text| Expr::parse_condition(text, columns)).transpose()?,
             kept_as: KeptAs::default(),
@@ -186,7 +193,7 @@ impl Mapper {
 
     fn batch(&self, columns: Vec<ArrayRef>, rows: usize) -> Mapped<RecordBatch> {
         let options = RecordBatchOptions::new().with_row_count(Some(rows));
-        RecordBatch::try_new_with_options(self.mapped.arrow(), columns, &options).map_err(failed)
+        RecordBatch::try_new_with_options(self.arrow.clone(), columns, &options).map_err(failed)
     }
 
     fn output(
@@ -264,7 +271,14 @@ impl Mapper {
     ///
     /// # Errors
     /// For the first row that cannot be mapped. Rows that the filter keeps away never are an error.
-    pub fn block(&self, block: &ChangeBlock) -> Mapped<ChangeBlock> {
+    pub fn block(&self, block: ChangeBlock) -> Mapped<ChangeBlock> {
+        match self.plain {
+            Some(width) => block.in_form(&self.mapped, &self.arrow, width).map_err(failed),
+            None => self.changed(&block),
+        }
+    }
+
+    fn changed(&self, block: &ChangeBlock) -> Mapped<ChangeBlock> {
         let new = self.completed(block)?;
         // An old image that is only a key has no values to filter by, or to compute with.
         let whole = block.changes().all(|c| c.old.is_none() || c.old_is_whole);
@@ -292,7 +306,7 @@ impl Mapper {
         let old_rows = if whole { self.outputs(&old_rows, &mut |_, _| None)? } else { self.keys(&old_rows)? };
         let keys = self.keys(&take(&new, out.keys.iter().copied())?)?;
         let old_count = out.old.len();
-        let old_rows = concat_batches(&self.mapped.arrow(), [&old_rows, &keys]).map_err(failed)?;
+        let old_rows = concat_batches(&self.arrow, [&old_rows, &keys]).map_err(failed)?;
         let changes = out.changes.into_iter().map(|change| MappedChange {
             old: change.old.map(|(row, of_new)| if of_new { old_count + row } else { row }),
             unchanged: change.unchanged.map(|u| self.unchanged(&u)),

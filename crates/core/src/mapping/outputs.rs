@@ -92,6 +92,16 @@ impl Mapping {
 
     /// Whether rows go over as they are read.
     pub fn is_plain(&self) -> bool {
-        self.condition.is_none() && self.outputs.iter().enumerate().all(|(i, o)| *o == Output::Column(i))
+        self.plain_but_for_keeping() == Some(self.outputs.len())
+    }
+
+    /// How many columns there are in front of what the table adds for what it keeps, if they are those that are read, as they
+    /// are, in all rows.
+    pub fn plain_but_for_keeping(&self) -> Option<usize> {
+        let width = self.outputs.iter().take_while(|output| !output.is_of_keeping()).count();
+        let (own, added) = self.outputs.split_at(width);
+        let is_plain = own.iter().enumerate().all(|(i, output)| *output == Output::Column(i));
+        let adds = added.iter().all(Output::is_of_keeping);
+        (self.condition.is_none() && is_plain && adds).then_some(width)
     }
 }

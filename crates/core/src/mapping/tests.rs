@@ -212,7 +212,7 @@ proptest! {
         let plan = planned(RULE, by_id()).unwrap();
         let mapper = plan.mapper().unwrap().unwrap();
         let (block, rows) = log(&plan, &steps, whole);
-        let mapped = mapper.block(&block).unwrap();
+        let mapped = mapper.block(block.clone()).unwrap();
         let reduced = reduce(&[&mapped]).unwrap();
         let mut found: BTreeMap<String, Vec<Option<String>>> = BTreeMap::new();
         for net in &reduced.rows {

@@ -5,7 +5,7 @@
 
 use serde::{Deserialize, Serialize};
 use std::cmp::Ordering;
-use std::fmt::{self, Write};
+use std::fmt;
 use std::hash::{Hash, Hasher};
 use std::sync::Arc;
 
@@ -60,9 +60,12 @@ impl Position {
     pub fn sortable(&self) -> String {
         let mut out = String::with_capacity(self.numbers.len() * 17);
         for (at, number) in self.numbers.iter().enumerate() {
-            let separator = if at > 0 { "." } else { "" };
-            // Writing to a text cannot fail.
-            let _ = write!(out, "{separator}{number:016x}");
+            if at > 0 {
+                out.push('.');
+            }
+            let digits =
+                (0..16).rev().filter_map(|place| char::from_digit((number >> (place * 4)) as u32 & 15, 16));
+            out.extend(digits);
         }
         out
     }

@@ -107,10 +107,10 @@ impl Mappers {
 
     /// Changes as the target takes them.
     pub(crate) fn block(&self, block: ChangeBlock) -> Result<ChangeBlock> {
-        let table = &block.schema().table;
-        match self.mappers.get(table) {
+        let schema = block.schema().clone();
+        match self.mappers.get(&schema.table) {
             None => Ok(block),
-            Some(mapper) => mapper.block(&block).map_err(|e| unmapped(table, &e)),
+            Some(mapper) => mapper.block(block).map_err(|e| unmapped(&schema.table, &e)),
         }
     }
 
