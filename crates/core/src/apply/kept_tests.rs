@@ -22,12 +22,12 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 /// A transaction: when its source says that it was committed, in seconds, and what it does, in one or two stretches.
-type Wished = (i64, Vec<Wish>, Vec<Wish>);
+pub(super) type Wished = (i64, Vec<Wish>, Vec<Wish>);
 
 /// Whether a batch ends behind a transaction, and whether one is written in two parts.
-type Cuts = (bool, bool);
+pub(super) type Cuts = (bool, bool);
 
-fn wished() -> impl Strategy<Value = Vec<(Wished, Cuts)>> {
+pub(super) fn wished() -> impl Strategy<Value = Vec<(Wished, Cuts)>> {
     let wishes = || prop::collection::vec(wish(), 0..5);
     let transaction = (0i64..3, wishes(), wishes());
     prop::collection::vec((transaction, any::<Cuts>()), 0..10)
@@ -46,7 +46,7 @@ fn plan_of(keep: &str, identity: LogIdentity) -> Arc<TablePlan> {
     planned_by(&format!("keep = \"{keep}\""), identity)
 }
 
-fn planned_by(lines: &str, identity: LogIdentity) -> Arc<TablePlan> {
+pub(super) fn planned_by(lines: &str, identity: LogIdentity) -> Arc<TablePlan> {
     let source = table("1:id:int64 2:a:int64 3:b:int64");
     planned(&config(lines), &SourceTable { identity, ..source })
 }

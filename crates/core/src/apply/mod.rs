@@ -2,6 +2,7 @@
 
 mod added;
 pub mod batch;
+mod distinct;
 pub mod net;
 pub mod prepare;
 pub mod reduce;
@@ -10,6 +11,8 @@ pub mod units;
 mod versions;
 pub mod write_set;
 
+#[cfg(test)]
+mod distinct_tests;
 #[cfg(test)]
 mod kept_tests;
 #[cfg(test)]

@@ -2,7 +2,7 @@
 
 use crate::change::block::ChangeBlock;
 use crate::change::kind::Change;
-use crate::value::column::{Value, value_at};
+use crate::value::column::{Value, value_at, value_text};
 
 /// A row image: which block, which row of it, old or new.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -105,6 +105,16 @@ pub enum ReduceError {
         /// The key's values.
         key: String,
     },
+    /// A declared key that two rows had at once.
+    #[error(
+        "{table}: two rows had the declared key ({key}) at the same time, if only within a transaction. Without `key` in the rule all columns tell rows apart"
+    )]
+    TwoAtOnce {
+        /// The table.
+        table: String,
+        /// The key's values.
+        key: String,
+    },
     /// A row that left the filter and came back without all its values.
     #[error(
         "{table}: the row with the key ({key}) came back into the filter, and the log left out its large values that did not change. Have the source's log carry whole rows (`moorage check` has the statement), then run `moorage resnapshot {table}`"
@@ -154,6 +164,38 @@ pub(super) fn new_cells(block: u32, change: &Change<'_>, width: usize, key: &[us
 
 pub(super) fn old_cells(block: u32, change: &Change<'_>) -> Cells {
     Cells::Whole(ImageRef { block, row: change.old.unwrap_or(0) as u32, old: true })
+}
+
+/// Whether two images have the same values in some columns; none if one of them lacks a value, and the others are the same.
+pub(super) fn same_row(
+    blocks: &[&ChangeBlock],
+    one: &Cells,
+    other: &Cells,
+    columns: impl Iterator<Item = usize>,
+) -> Option<bool> {
+    let (mut first, mut second, mut is_known) = (Vec::new(), Vec::new(), true);
+    for column in columns {
+        let value = |cells: &Cells| cells.at(column).map(|image| image.value(blocks, column));
+        let (Some(one), Some(other)) = (value(one), value(other)) else {
+            is_known = false;
+            continue;
+        };
+        first.clear();
+        second.clear();
+        one.write_key(&mut first);
+        other.write_key(&mut second);
+        if first != second {
+            return Some(false);
+        }
+    }
+    is_known.then_some(true)
+}
+
+/// A key's values for people.
+pub(super) fn key_text(blocks: &[&ChangeBlock], cells: &Cells, key: &[usize]) -> String {
+    let value =
+        |c: &usize| cells.at(*c).map(|i| value_text(i.value(blocks, *c)).unwrap_or_else(|| "null".into()));
+    key.iter().filter_map(value).collect::<Vec<_>>().join(", ")
 }
 
 /// Appends a key's values in the form of [`Value::write_key`].

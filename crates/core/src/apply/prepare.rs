@@ -2,6 +2,7 @@
 //! is applied.
 
 use crate::apply::batch::Collected;
+use crate::apply::distinct::distinct;
 use crate::apply::net::ReduceError;
 use crate::apply::reduce::{lenient, marking, reduce};
 use crate::apply::trail::trail;
@@ -38,6 +39,7 @@ impl TableBatch {
     /// # Errors
     /// See [`ReduceError`].
     pub fn of(plan: Arc<TablePlan>, blocks: Vec<ChangeBlock>, goes_on: bool) -> Result<Self, ReduceError> {
+        distinct(&plan, &blocks)?;
         let blocks = applied(&plan, blocks)?;
         let (set, added) = match plan.kept_as.keep {
             Keep::Current if plan.kept_as.deletes == Deletes::Mark => marking(&plan, &blocks)?,

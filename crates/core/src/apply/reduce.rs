@@ -8,7 +8,9 @@
 //! changes one by one.
 
 use crate::apply::added::AddedRows;
-use crate::apply::net::{Cells, GoneRow, ImageRef, NetRow, ReduceError, new_cells, old_cells, write_keys};
+use crate::apply::net::{
+    Cells, GoneRow, ImageRef, NetRow, ReduceError, key_text, new_cells, old_cells, write_keys,
+};
 use crate::apply::write_set::WriteSet;
 use crate::change::block::ChangeBlock;
 use crate::change::counters::TableCounters;
@@ -16,7 +18,7 @@ use crate::change::kind::{Change, ChangeKind};
 use crate::model::kept_as::Added;
 use crate::model::schema::RowIdentity;
 use crate::plan::table::TablePlan;
-use crate::value::column::{Value, value_text};
+use crate::value::column::Value;
 use crate::value::moment::Moment;
 use hashbrown::HashMap;
 use hashbrown::hash_map::EntryRef;
@@ -311,10 +313,7 @@ impl<'a> KeyedReduction<'a, '_, '_> {
     }
 
     fn key_text(&self, cells: &Cells) -> String {
-        let value = |c: &usize| {
-            cells.at(*c).map(|i| value_text(i.value(self.blocks, *c)).unwrap_or_else(|| "null".into()))
-        };
-        self.key.iter().filter_map(value).collect::<Vec<_>>().join(", ")
+        key_text(self.blocks, cells, &self.key)
     }
 
     fn finish(self) -> WriteSet {

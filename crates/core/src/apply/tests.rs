@@ -76,7 +76,12 @@ impl Log {
         }
     }
 
-    fn push(&mut self, kind: ChangeKind, new: Option<[Option<i64>; 3]>, old: Option<[Option<i64>; 3]>) {
+    pub(super) fn push(
+        &mut self,
+        kind: ChangeKind,
+        new: Option<[Option<i64>; 3]>,
+        old: Option<[Option<i64>; 3]>,
+    ) {
         let unchanged: Option<Unchanged> =
             new.filter(|n| n.contains(&None)).map(|n| n.map(|v| v.is_none()).into());
         for (rows, image) in [(&mut self.builder.new, new), (&mut self.builder.old, old)] {

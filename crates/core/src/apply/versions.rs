@@ -16,14 +16,16 @@
 //! Where deletes are ignored, an insert is an update of the row that may be there still.
 
 use crate::apply::added::AddedRows;
-use crate::apply::net::{Cells, GoneRow, NetRow, ReduceError, new_cells, old_cells, write_keys};
+use crate::apply::net::{
+    Cells, GoneRow, NetRow, ReduceError, key_text, new_cells, old_cells, same_row, write_keys,
+};
 use crate::apply::write_set::{Ends, WriteSet};
 use crate::change::block::ChangeBlock;
 use crate::change::kind::{Change, ChangeKind};
 use crate::mapping::outputs::Output;
 use crate::model::kept_as::Added;
 use crate::plan::table::TablePlan;
-use crate::value::column::{Value, value_text};
+use crate::value::column::Value;
 use crate::value::moment::Moment;
 use hashbrown::HashMap;
 
@@ -146,16 +148,7 @@ impl Versions<'_> {
 
     /// Whether the row is the same before and after, in the columns that are carried.
     fn is_same(&self, before: &Cells, after: &Cells) -> bool {
-        let (mut was, mut is) = (Vec::new(), Vec::new());
-        (0..self.plan.width()).all(|c| {
-            let value = |cells: &Cells| cells.at(c).map(|image| image.value(&self.blocks, c));
-            let (Some(before), Some(after)) = (value(before), value(after)) else { return false };
-            was.clear();
-            is.clear();
-            before.write_key(&mut was);
-            after.write_key(&mut is);
-            was == is
-        })
+        same_row(&self.blocks, before, after, 0..self.plan.width()) == Some(true)
     }
 
     fn key_of(&self, cells: &Cells) -> Result<Vec<u8>, ReduceError> {
@@ -165,10 +158,7 @@ impl Versions<'_> {
     }
 
     fn key_text(&self, cells: &Cells) -> String {
-        let value = |c: &usize| {
-            cells.at(*c).map(|i| value_text(i.value(&self.blocks, *c)).unwrap_or_else(|| "null".into()))
-        };
-        self.plan.key().iter().filter_map(value).collect::<Vec<_>>().join(", ")
+        key_text(&self.blocks, cells, self.plan.key())
     }
 
     /// The version of a key that is valid. Of a key that is met for the first time the target has one, if the change that

@@ -1,6 +1,6 @@
 //! The plan: what a run makes in the target for each picked table, and what it refuses.
 
-use super::columns;
+use super::{columns, names};
 use crate::model::described::{SourceTable, TableKind};
 use crate::model::finding::Reason;
 use crate::model::gathered::{Gathered, PartOf};
@@ -135,6 +135,7 @@ fn plan_table(
     }
     let gathered = gathered(config, rule, (table, named.name), named.part_of, &target)?;
     let mapped = columns::map(config, rule, table, gathered.as_ref())?;
+    names::check(&mapped, rule, gathered.as_ref(), dialect)?;
     let key = mapped.target.identity.key().unwrap_or(&[]);
     let names = mapped.target.columns.iter().zip(mapped.loses).enumerate();
     let planned: Vec<PlannedColumn> = names
@@ -153,28 +154,6 @@ fn plan_table(
                 .and_then(|s| s.comment.clone()),
         })
         .collect();
-    let mut seen = HashMap::new();
-    for (at, column) in planned.iter().enumerate() {
-        if let Some(why) = dialect.reserved_column(&column.name) {
-            let origin = &mapped.origins[at];
-            return Err(format!(
-                "column {} cannot have this name in the target: {why}. Rename it with a rule: rename = {{ {origin} = \"…\" }}",
-                column.name
-            )
-            .into());
-        }
-        if let Some(other) = seen.insert(dialect.fold(&column.name), at) {
-            let origin = |i: usize| mapped.origins[i].clone();
-            return Err(format!(
-                "columns {} and {} would both be {} in the target; rename one with a rule: rename = {{ {} = \"…\" }}",
-                origin(other),
-                origin(at),
-                column.name,
-                origin(at)
-            )
-            .into());
-        }
-    }
     let kept_as = kept_as(rule, ruled_as, (schema.as_deref(), &name), dialect)?;
     let is_part = gathered.as_ref().is_some_and(|gathered| gathered.root.is_some());
     let plan = TablePlan {

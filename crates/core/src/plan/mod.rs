@@ -7,6 +7,7 @@ pub mod dialect;
 pub mod gather;
 mod generated;
 pub mod make;
+mod names;
 pub mod table;
 pub mod tidy;
 

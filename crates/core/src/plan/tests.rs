@@ -24,6 +24,9 @@ impl TargetDialect for Dialect {
     fn reserved(&self, table: &str) -> Option<String> {
         table.starts_with("moorage_").then(|| "kept for Moorage".into())
     }
+    fn reserved_column(&self, column: &str) -> Option<String> {
+        (column.len() > 20).then(|| "more than 20 letters".into())
+    }
 }
 
 fn table(name: &str, columns: &[&str], identity: LogIdentity) -> SourceTable {
@@ -63,6 +66,13 @@ fn key(columns: &[&str]) -> LogIdentity {
     LogIdentity::Key(columns.iter().map(ToString::to_string).collect())
 }
 
+/// A table of whose rows the log carries everything.
+fn whole(columns: &[&str]) -> SourceTable {
+    table("a", columns, LogIdentity::Full { key: None })
+}
+
+const OLD: &str = "keep=\"changes\"\nold_values=true";
+
 fn planned(rule: &str, tables: &[SourceTable]) -> Plan {
     let text = format!(
         "[sources.s]\nkind=\"quay\"\n[targets.t]\nkind=\"shed\"\n[pipelines.p]\nsource=\"s\"\ntarget=\"t\"\ninto=\"{{table}}\"\nexclude=[\"*.*_tmp\"]\n{rule}"
@@ -86,6 +96,12 @@ fn columns_are_dropped_renamed_and_left_out_and_the_key_follows() {
 #[rstest]
 #[case::no_identity(table("a", &["x"], LogIdentity::None(Reason::with("no key", ["MEND a"]))), "", "no key: the log would not say")]
 #[case::folding_columns(table("a", &["Id", "id"], key(&["id"])), "", "would both be")]
+#[case::the_same_name_as_an_old_value(whole(&["x", "old_x"]), OLD, "both be old_x in the target; call one otherwise: rename = { old_x = ")]
+#[case::the_same_name_as_what_is_added(whole(&["moorage_order"]), "keep=\"changes\"", "call one otherwise: rename = { moorage_order = ")]
+#[case::a_long_name(whole(&["a rather long name, so"]), "", "more than 20 letters. Call it otherwise: rename = { \"a rather long name, so\" = ")]
+#[case::a_name_too_long_for_old_values(whole(&["seventeen_letters"]), OLD, "column old_seventeen_letters cannot have this name in the target: more than 20 letters. Call it otherwise: rename = { seventeen_letters = ")]
+#[case::a_long_name_of_a_column_of_our_own(whole(&["x"]), "add={a_rather_long_name_so={constant=1}}", "another name for a_rather_long_name_so in `add`")]
+#[case::a_long_name_of_where_rows_came_from(whole(&["x"]), "gather=true\ninto=\"a\"\nkey=[\"x\"]\nfrom_column=\"a_rather_long_name_so\"", "Call it otherwise: `from_column`")]
 #[case::dropped_key(table("a", &["id", "x"], key(&["id"])), "drop=[\"id\"]", "key column id is not carried")]
 #[case::unknown_column(table("a", &["id"], key(&["id"])), "drop=[\"nope\"]", "names column nope")]
 #[case::other_key(table("a", &["id", "x"], key(&["id"])), "key=[\"x\"]", "identifies rows by (id)")]
@@ -104,6 +120,13 @@ fn what_cannot_be_carried_is_refused_by_name(
     let plan = planned(&rule, &[table]);
     assert!(plan.tables.is_empty());
     assert!(plan.refused[0].reason.to_string().contains(why), "{}", plan.refused[0].reason);
+}
+
+#[test]
+fn a_long_name_of_what_is_added_is_refused_where_it_is_called_so() {
+    let added = "keep=\"changes\"\nadded_columns={order=\"a_rather_long_name_so\"}";
+    let plan = planned(added, &[whole(&["x"])]);
+    assert!(plan.refused[0].reason.to_string().contains("Call it otherwise: `added_columns`"));
 }
 
 #[test]

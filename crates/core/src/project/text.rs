@@ -79,7 +79,8 @@ pub fn quoted(text: &str) -> String {
     Value::from(text).to_string()
 }
 
-fn key(name: &str) -> String {
+/// A name as TOML writes it in front of `=`: in quotes where it needs them.
+pub fn key(name: &str) -> String {
     Key::new(name).to_string()
 }
 
