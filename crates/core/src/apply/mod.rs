@@ -16,4 +16,6 @@ mod distinct_tests;
 #[cfg(test)]
 mod kept_tests;
 #[cfg(test)]
+mod spelled_tests;
+#[cfg(test)]
 mod tests;

@@ -2,6 +2,7 @@
 
 use crate::change::block::ChangeBlock;
 use crate::change::kind::Change;
+use crate::value::canonical::write_equal;
 use crate::value::column::{Value, value_at, value_text};
 
 /// A row image: which block, which row of it, old or new.
@@ -198,12 +199,32 @@ pub(super) fn key_text(blocks: &[&ChangeBlock], cells: &Cells, key: &[usize]) ->
     key.iter().filter_map(value).collect::<Vec<_>>().join(", ")
 }
 
+/// Appends a key's values in the form of [`write_equal`]: keys that a system may take for one are written alike.
+pub(super) fn write_equal_keys(
+    blocks: &[&ChangeBlock],
+    cells: &Cells,
+    key: &[usize],
+    out: &mut Vec<u8>,
+) -> Result<(), ReduceError> {
+    let columns = &blocks[0].schema().columns;
+    each_key(blocks, cells, key, |column, value| write_equal(&columns[column].logical, value, out))
+}
+
 /// Appends a key's values in the form of [`Value::write_key`].
 pub(super) fn write_keys(
     blocks: &[&ChangeBlock],
     cells: &Cells,
     key: &[usize],
     out: &mut Vec<u8>,
+) -> Result<(), ReduceError> {
+    each_key(blocks, cells, key, |_, value| value.write_key(out))
+}
+
+fn each_key<'a>(
+    blocks: &[&'a ChangeBlock],
+    cells: &Cells,
+    key: &[usize],
+    mut write: impl FnMut(usize, Value<'a>),
 ) -> Result<(), ReduceError> {
     for &column in key {
         match cells.at(column).map(|image| image.value(blocks, column)) {
@@ -214,7 +235,7 @@ pub(super) fn write_keys(
                     column: schema.columns[column].name.clone(),
                 });
             }
-            Some(value) => value.write_key(out),
+            Some(value) => write(column, value),
         }
     }
     Ok(())

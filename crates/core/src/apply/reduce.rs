@@ -9,7 +9,8 @@
 
 use crate::apply::added::AddedRows;
 use crate::apply::net::{
-    Cells, GoneRow, ImageRef, NetRow, ReduceError, key_text, new_cells, old_cells, write_keys,
+    Cells, GoneRow, ImageRef, NetRow, ReduceError, key_text, new_cells, old_cells, same_row,
+    write_equal_keys, write_keys,
 };
 use crate::apply::write_set::WriteSet;
 use crate::change::block::ChangeBlock;
@@ -279,7 +280,11 @@ impl<'a> KeyedReduction<'a, '_, '_> {
     /// a change that is the first to meet it assumes.
     fn slot(&mut self, cells: &Cells, was_there: bool) -> Result<(usize, bool), ReduceError> {
         self.scratch.clear();
-        write_keys(self.blocks, cells, &self.key, &mut self.scratch)?;
+        match self.lenient {
+            // No error tells here that one key came in two ways of writing it.
+            true => write_equal_keys(self.blocks, cells, &self.key, &mut self.scratch)?,
+            false => write_keys(self.blocks, cells, &self.key, &mut self.scratch)?,
+        }
         match self.index.entry_ref(self.scratch.as_slice()) {
             EntryRef::Occupied(found) => Ok((*found.get(), true)),
             EntryRef::Vacant(free) => {
@@ -316,23 +321,34 @@ impl<'a> KeyedReduction<'a, '_, '_> {
         key_text(self.blocks, cells, &self.key)
     }
 
+    /// Whether a row's key is written otherwise than the one that the batch first met.
+    fn is_respelled(&self, slot: &Slot) -> bool {
+        let State::Live { cells, .. } = &slot.state else { return false };
+        self.lenient && same_row(self.blocks, &slot.key, cells, self.key.iter().copied()) == Some(false)
+    }
+
     fn finish(self) -> WriteSet {
         let mut reduced =
             WriteSet { empty: self.truncate, keyed: true, counters: self.counters, ..WriteSet::default() };
         reduced.marks = self.all_marked;
         let owned = self.slots.iter().filter(|s| s.owned).count() as u64 + u64::from(self.truncate);
         let keys: Vec<Cells> = self.slots.iter().map(|s| s.key.clone()).collect();
-        for (at, slot) in self.slots.into_iter().enumerate() {
+        let respelled: Vec<bool> = self.slots.iter().map(|slot| self.is_respelled(slot)).collect();
+        for ((at, slot), is_respelled) in self.slots.into_iter().enumerate().zip(respelled) {
+            if is_respelled || matches!(slot.state, State::Gone) {
+                reduced.gone.push(GoneRow { key: slot.key, was_there: slot.was_there });
+            }
             match slot.state {
-                State::Gone => {
-                    reduced.gone.push(GoneRow { key: slot.key, was_there: slot.was_there });
-                }
+                State::Gone => {}
                 State::Live { cells, origin, must_be_new } => {
                     let moved_from = match origin {
-                        Some(from) if from != at && !cells.is_complete() => Some(keys[from].clone()),
+                        Some(from) if (from != at || is_respelled) && !cells.is_complete() => {
+                            Some(keys[from].clone())
+                        }
                         _ => None,
                     };
-                    let was_there = slot.was_there;
+                    let (was_there, must_be_new) =
+                        (slot.was_there && !is_respelled, must_be_new && !is_respelled);
                     reduced.rows.push(NetRow { cells, moved_from, must_be_new, was_there });
                 }
             }

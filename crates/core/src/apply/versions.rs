@@ -17,7 +17,8 @@
 
 use crate::apply::added::AddedRows;
 use crate::apply::net::{
-    Cells, GoneRow, NetRow, ReduceError, key_text, new_cells, old_cells, same_row, write_keys,
+    Cells, GoneRow, NetRow, ReduceError, key_text, new_cells, old_cells, same_row, write_equal_keys,
+    write_keys,
 };
 use crate::apply::write_set::{Ends, WriteSet};
 use crate::change::block::ChangeBlock;
@@ -153,7 +154,11 @@ impl Versions<'_> {
 
     fn key_of(&self, cells: &Cells) -> Result<Vec<u8>, ReduceError> {
         let mut bytes = Vec::new();
-        write_keys(&self.blocks, cells, self.plan.key(), &mut bytes)?;
+        match self.plan.kept_as.is_exact() {
+            true => write_keys(&self.blocks, cells, self.plan.key(), &mut bytes)?,
+            // A row that was deleted, with nothing said of it, may come again with its key written otherwise.
+            false => write_equal_keys(&self.blocks, cells, self.plan.key(), &mut bytes)?,
+        }
         Ok(bytes)
     }
 

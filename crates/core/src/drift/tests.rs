@@ -50,6 +50,8 @@ pub(crate) fn table(text: &str) -> SourceTable {
             None => LogicalType::Int32,
             Some("int64") => LogicalType::Int64,
             Some("text") => LogicalType::Text,
+            Some("decimal") => LogicalType::Decimal { precision: None, scale: None },
+            Some("interval") => LogicalType::Interval,
             Some(other) => panic!("{other}"),
         };
         SourceColumn {

@@ -7,6 +7,7 @@
 use crate::model::types::LogicalType;
 use crate::value::column::Value;
 use crate::value::decimal;
+use crate::value::interval;
 use chrono::{DateTime, NaiveDate, NaiveDateTime, NaiveTime};
 use serde_json::value::RawValue;
 use std::borrow::Cow;
@@ -50,6 +51,25 @@ pub fn write_key(logical: &LogicalType, value: Value<'_>, out: &mut Vec<u8>) {
     match value {
         Value::Text(text) => Value::Text(&normal_text(logical, text)).write_key(out),
         other => other.write_key(out),
+    }
+}
+
+/// Appends an encoding that is equal for all values that a system may take for one key: values that are the same, and zeros of
+/// either sign, all that are no number, and intervals that are equally long.
+pub fn write_equal(logical: &LogicalType, value: Value<'_>, out: &mut Vec<u8>) {
+    let float = |f: f64| match f {
+        f if f.is_nan() => f64::NAN,
+        // Zeros of either sign are one number.
+        f => f + 0.0,
+    };
+    match value {
+        Value::Float32(f) => Value::Float64(float(f.into())).write_key(out),
+        Value::Float64(f) => Value::Float64(float(f)).write_key(out),
+        Value::Text(text) if *logical == LogicalType::Interval => match interval::length(text) {
+            Some(length) => Value::Text(&length.to_string()).write_key(out),
+            None => value.write_key(out),
+        },
+        value => write_key(logical, value, out),
     }
 }
 

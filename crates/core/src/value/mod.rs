@@ -4,4 +4,5 @@ pub mod canonical;
 pub mod column;
 pub mod convert;
 pub mod decimal;
+pub mod interval;
 pub mod moment;
