@@ -1,7 +1,7 @@
 //! Numbering transactions: for targets that need a number as a version, and for tables that tell when a row was valid.
 
 use crate::change::block::ChangeBlock;
-use crate::change::kind::FoundIn;
+use crate::change::kind::{FoundIn, Transaction};
 use crate::change::place::Place;
 use crate::model::position::Position;
 use crate::value::moment::Moment;
@@ -51,6 +51,20 @@ impl Sequence {
     pub fn tick(&mut self) -> Place {
         self.last.valid_from = self.last.valid_from.next();
         self.last
+    }
+
+    /// Comes to a transaction of which everything was numbered that is carried, if anything is: what is done between it and the
+    /// next one is later than it, too.
+    pub fn reach(&mut self, transaction: &Transaction) {
+        if self.of.as_ref() == Some(&transaction.position) {
+            return;
+        }
+        self.of = Some(transaction.position.clone());
+        let valid_from = match &transaction.found {
+            Some(found) => self.look_of(found).valid_from(found),
+            None => Moment::of(transaction.committed_at).max(self.last.valid_from.next()),
+        };
+        self.last.valid_from = self.last.valid_from.max(valid_from);
     }
 
     /// The place of the last transaction that was numbered.

@@ -168,6 +168,8 @@ pub struct Follow<F> {
     /// As they are carried behind all that was prepared.
     tables: CarriedTables,
     sequence: Sequence,
+    /// From when on what the last batch wrote is valid.
+    valid_from: Moment,
     /// The number of the last transaction of the batch that is to end where an earlier one was to.
     settled: Option<u64>,
     until: Option<String>,
@@ -202,6 +204,7 @@ impl<F> Follow<F> {
             settled: settings.settled.map(|settled| settled.1),
             tables: settings.tables,
             sequence: Sequence::behind(settings.sequence, settings.valid_from),
+            valid_from: settings.valid_from,
             until: settings.until,
             arrived: false,
             stopping: None,
@@ -375,7 +378,9 @@ impl<F> Follow<F> {
         }
         // On a quiet source no batch comes: then the loaded rows take their place in one of their own.
         if self.is_idle() && self.at.clone().is_some_and(|at| self.is_due(&at)) {
-            let piece = Piece { deeds: Vec::new(), end: PieceEnd::Replacing(self.sequence.tick()) };
+            let place = self.sequence.tick();
+            self.valid_from = place.valid_from;
+            let piece = Piece { deeds: Vec::new(), end: PieceEnd::Replacing(place) };
             return Ok(Next::Apply(self.hand_out(piece)));
         }
         Ok(Next::Wait { until: due, reads: self.reads() })
@@ -440,12 +445,19 @@ impl<F> Follow<F> {
         self.gathered = false;
         // The earlier one may have been cut in another way on its way here, and its numbers are in the target.
         self.sequence.skip_to(self.settled.take().unwrap_or(0));
+        self.sequence.reach(&end.transaction);
+        let replaces = self.is_due(&end.transaction.position);
+        if replaces && self.sequence.last().valid_from == self.valid_from {
+            // It ends where the one before it did: rows that are put in place need a moment that is not one of before.
+            self.sequence.tick();
+        }
+        self.valid_from = self.sequence.last().valid_from;
         let ended = Ended {
             end,
             changes: std::mem::take(&mut self.changes),
             captured_at: self.captured_at,
             place: self.sequence.last(),
-            replaces: false,
+            replaces,
         };
         Ok(Some(Piece { deeds, end: PieceEnd::Batch(ended) }))
     }
@@ -459,7 +471,8 @@ impl<F> Follow<F> {
             }
             PieceEnd::Replacing(_) => true,
             PieceEnd::Batch(ended) => {
-                ended.replaces = self.is_due(&ended.end.transaction.position);
+                // It may have been given up since.
+                ended.replaces = ended.replaces && self.is_due(&ended.end.transaction.position);
                 ended.replaces
             }
         };

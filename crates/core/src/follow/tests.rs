@@ -6,6 +6,7 @@ use crate::apply::prepare::{Deed, TableBatch};
 use crate::change::block::ChangeBlock;
 use crate::change::builder::{ChangeBlockBuilder, Images};
 use crate::change::kind::{ChangeKind, Transaction};
+use crate::change::place::Place;
 use crate::change::segment::Segment;
 use crate::change::structure::SchemaChange;
 use crate::mapping::outputs::Mapping;
@@ -121,6 +122,8 @@ struct Applied {
     changes: Vec<(u64, u64)>,
     /// Where batches ended, with the number of changes until there, and whether rows were replaced.
     ends: Vec<(u64, usize, bool)>,
+    /// From when on what the last one wrote is valid.
+    valid_from: Moment,
 }
 
 impl Applied {
@@ -141,12 +144,23 @@ impl Applied {
                 assert!(ended.place.sequence >= self.changes.last().map_or(0, |c| c.1));
                 let at = ended.end.transaction.position.first();
                 self.ends.push((at, self.changes.len(), ended.replaces));
+                self.comes_to(ended.place, ended.replaces);
             }
-            PieceEnd::Replacing(_) => {
+            PieceEnd::Replacing(place) => {
+                self.comes_to(*place, true);
                 let at = self.ends.last().map_or(0, |e| e.0);
                 self.ends.push((at, self.changes.len(), true));
             }
         }
+    }
+}
+
+impl Applied {
+    /// Rows that are put in place have a moment of their own: what was valid before is history by then.
+    fn comes_to(&mut self, place: Place, replaces: bool) {
+        assert!(place.valid_from >= self.valid_from);
+        assert!(!replaces || place.valid_from > self.valid_from, "{place:?}");
+        self.valid_from = place.valid_from;
     }
 }
 
@@ -478,4 +492,29 @@ fn all_has_arrived_only_when_it_is_known_that_nobody_asked() {
     assert!(matches!(machine.next(now), Ok(Next::Apply(Piece { end: PieceEnd::Replacing(_), .. }))));
     machine.applied();
     assert!(matches!(machine.next(now), Ok(Next::End(End::CaughtUp))));
+}
+
+/// The first changes of a table that has to be read again are not merged, and nothing else may have come.
+#[test]
+fn rows_are_put_in_place_at_a_moment_of_their_own_where_nothing_came_but_the_end_of_a_transaction() {
+    let now = Instant::now();
+    let mut machine = Machine::new(settings(100), now);
+    assert!(matches!(machine.next(now), Ok(Next::Ask)));
+    machine.answered(true, now);
+    assert!(matches!(machine.next(now), Ok(Next::Begin)));
+    let mut segment = transaction(1, 1, 1, 1).remove(0);
+    segment.blocks.clear();
+    let committed_at = DateTime::UNIX_EPOCH + Duration::from_secs(5);
+    segment.last_commit =
+        segment.last_commit.map(|last| Arc::new(Transaction { committed_at, ..(*last).clone() }));
+    machine.segment(segment, now, DateTime::UNIX_EPOCH).unwrap();
+    machine.loaded(position(1));
+    let now = now + Duration::from_secs(1);
+    assert!(matches!(machine.next(now), Ok(Next::Gather)));
+    machine.gathered();
+    let Ok(Next::Apply(Piece { end: PieceEnd::Batch(ended), .. })) = machine.next(now) else {
+        panic!("a batch")
+    };
+    assert!(ended.replaces);
+    assert_eq!(ended.place.valid_from, Moment::of(committed_at));
 }

@@ -243,7 +243,7 @@ async fn read_missing(
     }
     if !missing.is_empty() {
         let by = missing.iter().map(|t| captured.get(&t.target).copied().flatten().cloned()).collect();
-        let from = counts_from(context, checkpoint, capture, &missing).await?;
+        let from = counts_from(context, checkpoint, capture, (&missing, stored)).await?;
         load(context, &missing, Some(capture), TableState::Live, by, from).await?;
     }
     Ok((beside, as_they_are))
@@ -255,10 +255,10 @@ async fn counts_from(
     context: &Context,
     checkpoint: &mut Checkpoint,
     capture: &CapturePlan,
-    tables: &[TablePlan],
+    (tables, stored): (&[TablePlan], &[StoredTable]),
 ) -> Result<CountsFrom> {
     let pipeline = &context.pipeline;
-    if checkpoint.sequence > 0 && tables.iter().any(|table| !table.is_plain()) {
+    if is_read(checkpoint, stored) && tables.iter().any(|table| !table.is_plain()) {
         let skew = pipeline.source.capture_state(capture).await?.head.skew;
         let now = Moment::of(skew.by_source_clock(Utc::now()));
         checkpoint.valid_from = now.max(checkpoint.valid_from.next());
@@ -266,6 +266,12 @@ async fn counts_from(
     }
     let position = pipeline.source.parse_position(&checkpoint.position);
     Ok(CountsFrom::behind(position.as_ref(), checkpoint.valid_from))
+}
+
+/// Whether the first run has read all its tables: what is read now comes to them later.
+fn is_read(checkpoint: &Checkpoint, stored: &[StoredTable]) -> bool {
+    let is_read = |s: &StoredTable| !matches!(s.state, TableState::Waiting | TableState::Reading);
+    checkpoint.sequence > 0 || (!stored.is_empty() && stored.iter().all(is_read))
 }
 
 /// Picked tables that the user may not carry: whoever administers the source may have left something that lets them in.
@@ -415,8 +421,9 @@ async fn beside(
 ) -> Result<(Vec<TablePlan>, Vec<TablePlan>)> {
     let pipeline = &context.pipeline;
     // Tables that are read beside come to their places together: what a first run left is read one by one.
-    let followed = checkpoint.sequence > 0;
-    if !followed || !stored.iter().any(|s| matches!(s.state, TableState::Live | TableState::Held)) {
+    if !is_read(checkpoint, stored)
+        || !stored.iter().any(|s| matches!(s.state, TableState::Live | TableState::Held))
+    {
         return Ok((Vec::new(), missing));
     }
     let (mut beside, mut before) = (Vec::new(), Vec::new());

@@ -46,7 +46,7 @@ impl Writer {
     }
 
     /// The tables as they are in the server now, or were when they were last looked at.
-    async fn know(&mut self, plans: &[Arc<TablePlan>]) -> Result<()> {
+    async fn know(&mut self, pipeline: &str, plans: &[Arc<TablePlan>]) -> Result<()> {
         let other =
             |known: &Arc<TablePlan>, plan: &Arc<TablePlan>| !Arc::ptr_eq(known, plan) && known != plan;
         let unknown: Vec<&Arc<TablePlan>> = plans
@@ -68,6 +68,7 @@ impl Writer {
             if plan.gathered.is_some() {
                 build_index(&self.session, plan, &found, false).await?;
             }
+            super::kept::put_view_back(&self.session, pipeline, plan).await?;
             let form = Form::new(plan, super::dialect::relation(plan.stands_in()), &found)?;
             self.forms.insert(plan.target.clone(), ((*plan).clone(), Arc::new(form)));
         }
@@ -148,7 +149,7 @@ impl PostgresMerge {
         }
         let closed = || AdapterError::refused("target", "the batch is already closed");
         let writer = self.writer.as_mut().ok_or_else(closed)?;
-        writer.know(&new).await?;
+        writer.know(&self.pipeline, &new).await?;
         let targets: Vec<&str> = new.iter().map(|p| p.target.as_str()).collect();
         let standings = state::standings(&writer.session, &self.pipeline, &targets).await?;
         for plan in new {

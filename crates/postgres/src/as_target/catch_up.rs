@@ -74,8 +74,8 @@ pub(super) async fn add_columns(
                 plan.stands_in()
             ),
             None => format!(
-                "column {name} is to be of type {sql}, and with keep = \"{}\" what it holds from before is not written anew. Change its type by hand (ALTER TABLE), or give the table another name with `into`; then run `moorage resnapshot {table}`",
-                plan.kept_as.keep.word()
+                "column {name} is to be of type {sql}, and what the table holds from before is not written anew. Change its type by hand ({}), or give the table another name with `into`; then run `moorage resnapshot {table}`",
+                by_hand(plan, column)
             ),
         };
         return Err(AdapterError::refused(doing(), reason));
@@ -91,6 +91,16 @@ pub(super) async fn add_columns(
     match added.is_empty() {
         true => Ok(()),
         false => session.run(doing(), &added.join("; ")).await,
+    }
+}
+
+/// The statements that give a column its planned type: the view has to be away for that, and comes back by itself.
+fn by_hand(plan: &TablePlan, column: &PlannedColumn) -> String {
+    let (table, name, sql) = (relation(plan.stands_in()), quote_ident(&column.name), &column.declared.sql);
+    let alter = format!("ALTER TABLE {table} ALTER COLUMN {name} TYPE {sql} USING {name}::text::{sql}");
+    match plan.view() {
+        Some(view) => format!("DROP VIEW {}; {alter}", relation(view)),
+        None => alter,
     }
 }
 

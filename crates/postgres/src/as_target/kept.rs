@@ -165,6 +165,15 @@ pub(crate) async fn make_view(session: &Session, pipeline: &str, plan: &TablePla
     session.run(doing(), &all.join("; ")).await
 }
 
+/// Makes the view beside a table if somebody took it away.
+pub(crate) async fn put_view_back(session: &Session, pipeline: &str, plan: &TablePlan) -> Result<()> {
+    let Some(view) = &plan.kept_as.view else { return Ok(()) };
+    match find_view(session, view).await? {
+        Some(_) => Ok(()),
+        None => make_view(session, pipeline, plan).await,
+    }
+}
+
 /// Alters a table while the view beside it is away. It comes back with the rights that others have to it.
 pub(crate) async fn without_view(
     session: &Session,

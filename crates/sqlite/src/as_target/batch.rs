@@ -1,7 +1,7 @@
 //! An open batch: one transaction on the writing connection.
 
 use crate::as_target::open::blocking;
-use crate::as_target::{alter, beside, merge, state};
+use crate::as_target::{alter, beside, kept, merge, state};
 use crate::file::error::sql_error;
 use async_trait::async_trait;
 use moorage_adapter::{AdapterError, Memo, MemoKind, Merge, Replacement, Result, TableProgress};
@@ -56,6 +56,7 @@ impl Merge for SqliteMerge {
     async fn write(&mut self, batch: Arc<[TableBatch]>) -> Result<()> {
         let progress = self
             .on(move |db, path| {
+                batch.iter().try_for_each(|of| kept::put_view_back(db, path, &of.plan))?;
                 merge::apply_all(db, path, &batch, |of| {
                     let live = state::is_live(db, &of.plan.target)
                         .map_err(|e| sql_error(path, "reading a table's state", e))?;

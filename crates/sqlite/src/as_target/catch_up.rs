@@ -4,7 +4,7 @@ use crate::as_target::columns::columns;
 use crate::as_target::index::build_index;
 use crate::as_target::kept::{exact, make_view, query};
 use crate::file::error::sql_error;
-use moorage_adapter::{CountsFrom, Doing, Result};
+use moorage_adapter::{AdapterError, CountsFrom, Doing, Result};
 use moorage_core::model::kept_as::{Added, Deletes, Keep, Operation};
 use moorage_core::model::sql::{quote_ident, quote_literal};
 use moorage_core::plan::current_rows::is_its;
@@ -37,11 +37,24 @@ pub(crate) fn catch_up(
 }
 
 /// Columns that came meanwhile: what is from before has null there.
+///
+/// # Errors
+/// If one is there with another type, which would make other values of those that are written to it (SQLite manual, Datatypes,
+/// 3.1).
 pub(super) fn add_columns(db: &Connection, path: &Path, plan: &TablePlan) -> Result<()> {
-    let failed = |e| sql_error(path, Doing::to("adding columns to table", &plan.target), e);
+    let doing = || Doing::to("adding columns to table", &plan.target);
+    let failed = |e| sql_error(path, doing(), e);
     let there = columns(db, plan.stands_in()).map_err(failed)?;
     for column in &plan.columns {
-        if !there.iter().any(|(name, _)| name.eq_ignore_ascii_case(&column.name)) {
+        let found = there.iter().find(|(name, _)| name.eq_ignore_ascii_case(&column.name));
+        if let Some((name, _)) = found.filter(|(_, sql)| !sql.eq_ignore_ascii_case(&column.declared.sql)) {
+            let (sql, table) = (&column.declared.sql, plan.table());
+            let reason = format!(
+                "column {name} is to be of type {sql}, and what the table holds from before is not written anew. Give it another name with `into`; then run `moorage resnapshot {table}`"
+            );
+            return Err(AdapterError::refused(doing(), reason));
+        }
+        if found.is_none() {
             let (table, name) = (quote_ident(plan.stands_in()), quote_ident(&column.name));
             let sql = format!("ALTER TABLE {table} ADD COLUMN {name} {}", column.declared.sql);
             db.execute_batch(sql.trim_end()).map_err(failed)?;

@@ -85,6 +85,17 @@ pub(crate) fn make_view(db: &Connection, path: &Path, plan: &TablePlan) -> Resul
     db.execute_batch(&sql).map_err(|e| sql_error(path, doing(), e))
 }
 
+/// Makes the view beside a table if somebody took it away.
+pub(crate) fn put_view_back(db: &Connection, path: &Path, plan: &TablePlan) -> Result<()> {
+    let Some(name) = &plan.kept_as.view else { return Ok(()) };
+    let sql = "SELECT EXISTS (SELECT 1 FROM sqlite_schema WHERE name = ?1 COLLATE NOCASE)";
+    let is_there = db.prepare_cached(sql).and_then(|mut sql| sql.query_row([name], |row| row.get(0)));
+    match is_there.map_err(|e| sql_error(path, Doing::to("looking for view", name), e))? {
+        true => Ok(()),
+        false => make_view(db, path, plan),
+    }
+}
+
 /// Takes the view beside a table away, if it is ours.
 pub(crate) fn drop_view(db: &Connection, path: &Path, plan: &TablePlan) -> Result<()> {
     let name = plan.kept_as.view.clone().unwrap_or_default();

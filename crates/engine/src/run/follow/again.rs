@@ -16,13 +16,16 @@ impl Driver<'_> {
         self.wanted = self.carrying.unmerged().cloned().collect();
         for table in asked {
             match self.carrying.named(table) {
-                Some(plan) if self.wanted.contains(plan) => {}
+                Some(plan) if self.wanted.contains(plan) => self.tries(plan.table()),
                 Some(plan) if self.carrying.is_held(plan.table()) => {
                     let why =
                         "it is held: `moorage drift reread` for the change that it waits for reads it again";
                     self.context.notes.answer(table, why);
                 }
-                Some(plan) => self.wanted.push(plan.clone()),
+                Some(plan) => {
+                    self.tries(plan.table());
+                    self.wanted.push(plan.clone());
+                }
                 None => self.context.notes.answer(table, "the pipeline does not carry it"),
             }
         }
@@ -35,6 +38,11 @@ impl Driver<'_> {
             std::mem::take(&mut self.wanted).iter().map(|p| (**p).clone()).collect();
         if self.one_by_one {
             plans.truncate(1);
+        }
+        // It was tried in this run, and what the target does not take it does not take a moment later.
+        if let Some(why) = plans.iter().find_map(|plan| self.in_the_way(plan.table())) {
+            self.not_read_again(&plans, &why);
+            return Ok(());
         }
         let names: Vec<String> = plans.iter().map(|p| p.table().to_string()).collect();
         if let Some(message) = lacks::of_replacing(&self.context.pipeline, &names) {

@@ -70,12 +70,13 @@ impl Driver<'_> {
     }
 
     /// What was in the way may be gone: it is tried once more.
-    fn tries(&self, table: &TableName) {
+    pub(super) fn tries(&self, table: &TableName) {
         self.context.in_the_way.lock().unwrap_or_else(PoisonError::into_inner).remove(table);
     }
 
-    /// The target would not take what was decided about a table: it stays held, and whoever decided is told.
+    /// The target would not take what was decided about a table, or what was read again of it: whoever asked for that is told.
     pub(super) fn is_refused(&mut self, table: &TableName, why: &str) {
+        self.context.notes.answer(&table.to_string(), why);
         let why = format!("the target does not take it, and {table} stays held: {why}");
         for (id, _) in self.deciding.extract_if(|_, of| of == table) {
             self.context.notes.decided(id, &why);
