@@ -35,6 +35,7 @@ impl From<moorage_engine::EngineError> for Failure {
                 | E::NoSuchTable { .. }
                 | E::UnknownReject { .. }
                 | E::NotAPosition { .. }
+                | E::StartToCome { .. }
                 | E::NotABeginning { .. }
                 | E::WrongKey { .. }
                 | E::NoHorizon { .. }

@@ -610,6 +610,11 @@ fn a_trail_begins_at_a_time_that_the_slot_reaches() {
     mirror
         .moorage(&["run", "--start", &before_all, "--until", "caught-up"])
         .expect(1, &["the first change that is kept", "the stream cannot start at"]);
+    for (odd, why) in
+        [("2126-06-01T14:00:00Z", "by the source's clock it is"), ("2026-06-01T14:00:00", "with its zone")]
+    {
+        mirror.moorage(&["run", "--start", odd, "--until", "caught-up"]).expect(2, &[why]);
+    }
     mirror.moorage(&["run", "--start", &wanted, "--until", "caught-up"]).expect(0, &["caught up"]);
     let trail = "SELECT concat_ws(' ', moorage_operation, id, name) FROM mirror.berths ORDER BY moorage_position, moorage_order";
     let told = || -> Vec<String> { mirror.target.rows(trail).iter().map(|row| row.get(0)).collect() };

@@ -95,8 +95,20 @@ pub enum EngineError {
         /// The way out.
         hint: String,
     },
+    /// A start time that has not come.
+    #[error(
+        "the stream cannot start at {wanted}: by the source's clock it is {now}. Use --start now, or a time that was"
+    )]
+    StartToCome {
+        /// What was asked for.
+        wanted: String,
+        /// The source's time.
+        now: String,
+    },
     /// A start position that is not one.
-    #[error("{text:?} is not a position of this source; `moorage status` shows how one looks")]
+    #[error(
+        "{text:?} is not a position of this source: `moorage status` shows how one looks. A time is written with its zone, such as 2026-06-01T14:00:00Z"
+    )]
     NotAPosition {
         /// What was given.
         text: String,
@@ -269,6 +281,7 @@ impl EngineError {
             Self::Pattern { .. } => "pattern",
             Self::AlreadyStarted { .. } => "already_started",
             Self::StartTooEarly { .. } => "start_too_early",
+            Self::StartToCome { .. } => "start_to_come",
             Self::NotAPosition { .. } | Self::NotABeginning { .. } => "not_a_position",
             Self::FollowsAlready { .. } => "follows_already",
             Self::RefusedNow { .. } => "table_refused",

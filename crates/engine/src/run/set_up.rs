@@ -28,13 +28,18 @@ pub(crate) async fn set_up(
         pipeline.target.check(&pipeline.name, table).await?;
     }
     let changes_only = context.options.start != Start::Snapshot;
+    let now = state.head.skew.by_source_clock(Utc::now());
     let wanted = match &context.options.start {
         Start::At(wanted) => Some(start_position(context, wanted, state)?),
+        Start::Time(at) if *at > now => {
+            let (wanted, now) = (at.to_rfc3339(), now.to_rfc3339());
+            return Err(EngineError::StartToCome { wanted, now });
+        }
         Start::Time(at) => Some(earliest_position(context, &at.to_rfc3339(), state)?.to_string()),
         Start::Snapshot | Start::Now => None,
     };
     let mut checkpoint = new_checkpoint(context, state.identity.clone(), capture, Stage::Preparing);
-    checkpoint.valid_from = Moment::of(state.head.skew.by_source_clock(Utc::now()));
+    checkpoint.valid_from = Moment::of(now);
     checkpoint.changes_only = changes_only;
     if let Start::Time(at) = context.options.start {
         checkpoint.starts_at = Some(at);
@@ -172,9 +177,6 @@ async fn reaches_back_to(
     wanted: DateTime<Utc>,
 ) -> Result<()> {
     let source = &context.pipeline.source;
-    if wanted >= Utc::now() {
-        return Ok(());
-    }
     let mut tail = source.tail(capture, tables, &TailFrom::Start).await?;
     let note = uuid::Uuid::new_v4().to_string();
     // It comes where there is nothing else.

@@ -66,19 +66,8 @@ pub(super) async fn add_columns(
         .iter()
         .filter(differs)
         .partition(|c| is_there(c).is_some_and(|there| may_widen(plan, there, &c.declared.sql)));
-    if let Some(column) = other.first() {
-        let (name, sql, table) = (&column.name, &column.declared.sql, plan.table());
-        let reason = match &plan.gathered {
-            Some(_) => format!(
-                "column {name} is to be of type {sql}, and is another one in {}, for other tables as well. Change its type by hand (ALTER TABLE), or have this table's be the same with `cast` in a rule; then run `moorage resnapshot {table}`",
-                plan.stands_in()
-            ),
-            None => format!(
-                "column {name} is to be of type {sql}, and what the table holds from before is not written anew. Change its type by hand ({}), or give the table another name with `into`; then run `moorage resnapshot {table}`",
-                by_hand(plan, column)
-            ),
-        };
-        return Err(AdapterError::refused(doing(), reason));
+    if !other.is_empty() {
+        return Err(AdapterError::refused(doing(), of_other_types(plan, &other)));
     }
     if !widened.is_empty() {
         let widen = |c: &&PlannedColumn| {
@@ -94,10 +83,30 @@ pub(super) async fn add_columns(
     }
 }
 
-/// The statements that give a column its planned type: the view has to be away for that, and comes back by itself.
-fn by_hand(plan: &TablePlan, column: &PlannedColumn) -> String {
-    let (table, name, sql) = (relation(plan.stands_in()), quote_ident(&column.name), &column.declared.sql);
-    let alter = format!("ALTER TABLE {table} ALTER COLUMN {name} TYPE {sql} USING {name}::text::{sql}");
+/// Why columns of a table cannot get their planned types, and the way out.
+fn of_other_types(plan: &TablePlan, columns: &[&PlannedColumn]) -> String {
+    let said = columns.iter().map(|c| format!("column {} is to be of type {}", c.name, c.declared.sql));
+    let (said, table) = (said.collect::<Vec<_>>().join(", "), plan.table());
+    match &plan.gathered {
+        Some(_) => format!(
+            "{said}, and another one in {}, for other tables as well. Change the type by hand (ALTER TABLE), or have this table's be the same with `cast` in a rule; then run `moorage resnapshot {table}`",
+            plan.stands_in()
+        ),
+        None => format!(
+            "{said}, and what the table holds from before is not written anew. Change that by hand ({}), or give the table another name with `into`; then run `moorage resnapshot {table}`",
+            by_hand(plan, columns)
+        ),
+    }
+}
+
+/// The statements that give columns their planned types: the view has to be away for that, and comes back by itself.
+fn by_hand(plan: &TablePlan, columns: &[&PlannedColumn]) -> String {
+    let changes = columns.iter().map(|c| {
+        let (name, sql) = (quote_ident(&c.name), &c.declared.sql);
+        format!("ALTER COLUMN {name} TYPE {sql} USING {name}::text::{sql}")
+    });
+    let changes = changes.collect::<Vec<_>>().join(", ");
+    let alter = format!("ALTER TABLE {} {changes}", relation(plan.stands_in()));
     match plan.view() {
         Some(view) => format!("DROP VIEW {}; {alter}", relation(view)),
         None => alter,
