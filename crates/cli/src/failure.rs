@@ -35,7 +35,6 @@ impl From<moorage_engine::EngineError> for Failure {
                 | E::NoSuchTable { .. }
                 | E::UnknownReject { .. }
                 | E::NotAPosition { .. }
-                | E::StartToCome { .. }
                 | E::NotABeginning { .. }
                 | E::WrongKey { .. }
                 | E::NoHorizon { .. }
