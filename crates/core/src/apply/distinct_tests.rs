@@ -40,6 +40,16 @@ fn prepared(plan: &Arc<TablePlan>, log: Log) -> Result<(), ReduceError> {
     TableBatch::of(plan.clone(), vec![block], false).map(|_| ())
 }
 
+fn prepared_of(form: &str, steps: &[Step]) -> Result<(), ReduceError> {
+    let plan = plan(form);
+    let mut log = log(&plan);
+    for &(kind, old, new) in steps {
+        let image = |row: Option<Row>| row.map(|(key, a)| [Some(key), Some(a), Some(0)]);
+        log.push(kind, image(new), image(old));
+    }
+    prepared(&plan, log)
+}
+
 #[rstest]
 #[case::a_swap(&[(Update, Some((1, 10)), Some((2, 10))), (Update, Some((2, 20)), Some((1, 20)))])]
 #[case::a_row_in_front_of_the_one_that_goes(&[(Insert, None, Some((1, 11))), (Delete, Some((1, 10)), None)])]
@@ -49,13 +59,7 @@ fn prepared(plan: &Arc<TablePlan>, log: Log) -> Result<(), ReduceError> {
 #[case::two_that_go(&[(Delete, Some((1, 10)), None), (Delete, Some((1, 11)), None)])]
 fn two_rows_that_have_a_key_at_once_are_refused(#[case] steps: &[Step]) {
     for form in FORMS {
-        let plan = plan(form);
-        let mut log = log(&plan);
-        for &(kind, old, new) in steps {
-            let image = |row: Option<Row>| row.map(|(key, a)| [Some(key), Some(a), Some(0)]);
-            log.push(kind, image(new), image(old));
-        }
-        let refused = prepared(&plan, log).unwrap_err();
+        let refused = prepared_of(form, steps).unwrap_err();
         assert!(matches!(refused, ReduceError::TwoAtOnce { .. }), "{form}: {refused}");
     }
 }
@@ -68,13 +72,7 @@ fn two_rows_that_have_a_key_at_once_are_refused(#[case] steps: &[Step]) {
 #[case::all_went_before(&[(Insert, None, Some((9, 1))), (Truncate, None, None), (Insert, None, Some((9, 2))), (Delete, Some((9, 2)), None)])]
 fn rows_that_have_a_key_one_after_the_other_are_not(#[case] steps: &[Step]) {
     for form in FORMS {
-        let plan = plan(form);
-        let mut log = log(&plan);
-        for &(kind, old, new) in steps {
-            let image = |row: Option<Row>| row.map(|(key, a)| [Some(key), Some(a), Some(0)]);
-            log.push(kind, image(new), image(old));
-        }
-        prepared(&plan, log).unwrap();
+        prepared_of(form, steps).unwrap();
     }
 }
 
