@@ -76,6 +76,8 @@ pub(crate) struct Context {
     pub(crate) reached: AtomicBool,
     /// Tables that the target would not alter, by their names, with what was in the way: they are held.
     pub(crate) in_the_way: Mutex<HashMap<TableName, String>>,
+    /// Tables of which the target does not take what was read again, with why.
+    pub(crate) not_taken: Mutex<HashMap<TableName, String>>,
     /// Whether it has followed changes: then one table that cannot join is no reason to end.
     pub(crate) followed: AtomicBool,
     /// Tables that came while it followed, and that only an administrator can let join.

@@ -14,6 +14,8 @@ use crate::run::prepare::{self, Ready};
 use crate::run::{standings, tidying};
 use backon::{BackoffBuilder, ExponentialBuilder};
 use moorage_adapter::{AdapterError, Event, Events};
+use moorage_core::TableName;
+use std::collections::HashMap;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
@@ -51,6 +53,7 @@ pub async fn run(
         stop,
         reached: AtomicBool::new(false),
         in_the_way: Mutex::default(),
+        not_taken: Mutex::default(),
         followed: AtomicBool::new(false),
         left_out: Mutex::default(),
         decided: Mutex::default(),
@@ -127,9 +130,13 @@ async fn carry_out(context: &Context) -> Result<Outcome> {
             continue;
         }
         if let EngineError::InTheWay { table, reason } = &error {
-            // Once: then it is held, and altered no more before someone decides.
-            let mut known = context.in_the_way.lock().unwrap_or_else(PoisonError::into_inner);
-            if known.insert(table.clone(), reason.clone()).is_none() {
+            // Once: then it is held, and altered no more before someone decides; where that did not help, it is read no more
+            // before someone asks for it.
+            let is_first = |known: &Mutex<HashMap<TableName, String>>| {
+                let mut known = known.lock().unwrap_or_else(PoisonError::into_inner);
+                known.insert(table.clone(), reason.clone()).is_none()
+            };
+            if is_first(&context.in_the_way) || is_first(&context.not_taken) {
                 continue;
             }
         }

@@ -28,10 +28,8 @@ pub(crate) fn note(measuring: &Measuring, event: &Event) {
     }
     measuring.with(|m| {
         m.standings_may_differ = true;
-        if let Event::TableLeftOut { table, why } = event
-            && m.left_out.iter().all(|(known, _)| known != table)
-        {
-            m.left_out.push((table.clone(), why.clone()));
+        if let Event::TableLeftOut { table, why } = event {
+            leave_out(&mut m.left_out, table, why);
         }
     });
 }
@@ -71,13 +69,19 @@ pub(crate) async fn standings_now(context: &Context) -> Result<Standings> {
 pub(crate) fn left_out(events: &[RunEvent]) -> Vec<(String, String)> {
     let mut all: Vec<(String, String)> = Vec::new();
     for event in events {
-        if let Event::TableLeftOut { table, why } = &event.what
-            && all.iter().all(|(known, _)| known != table)
-        {
-            all.push((table.clone(), why.clone()));
+        if let Event::TableLeftOut { table, why } = &event.what {
+            leave_out(&mut all, table, why);
         }
     }
     all
+}
+
+/// Takes note of a table that is left out: what was said last is so.
+fn leave_out(all: &mut Vec<(String, String)>, table: &str, why: &str) {
+    match all.iter_mut().find(|(known, _)| known == table) {
+        Some((_, before)) => *before = why.into(),
+        None => all.push((table.into(), why.into())),
+    }
 }
 
 /// How the tables stand, from what the target remembers, and those that were left out, with why.

@@ -327,7 +327,12 @@ impl ReplicationReader {
             }
             match self.next().await? {
                 Message::ErrorResponse(body) => {
-                    return Err(ServerError::read(&body).into_adapter(&self.address, &doing));
+                    let error = ServerError::read(&body);
+                    return Err(match error.code.as_str() {
+                        // Object in use: a stream of ours that was closed may not have ended in a busy server yet.
+                        "55006" => AdapterError::Busy { doing, reason: error.text() },
+                        _ => error.into_adapter(&self.address, doing),
+                    });
                 }
                 Message::NoticeResponse(_) | Message::ParameterStatus(_) => {}
                 _ => {

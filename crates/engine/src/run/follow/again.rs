@@ -40,7 +40,7 @@ impl Driver<'_> {
             plans.truncate(1);
         }
         // It was tried in this run, and what the target does not take it does not take a moment later.
-        if let Some(why) = plans.iter().find_map(|plan| self.in_the_way(plan.table())) {
+        if let Some(why) = plans.iter().find_map(|plan| self.not_taken(plan.table())) {
             self.not_read_again(&plans, &why);
             return Ok(());
         }
@@ -78,9 +78,16 @@ impl Driver<'_> {
         if unmerged {
             self.carrying.leave_out(plan.table());
         }
-        let rest = if unmerged { "is not merged any more until it is" } else { "goes on as it was" };
-        let message = format!("{} was not read again, and {rest}: {why}", plan.table());
-        self.context.say(Event::Warning { message });
+        let table = plan.table().to_string();
+        self.context.say(match unmerged {
+            true => Event::TableLeftOut {
+                table,
+                why: format!("it could not be read again, and waits for that: {why}"),
+            },
+            false => Event::Warning {
+                message: format!("{table} was not read again, and goes on as it was: {why}"),
+            },
+        });
         if self.carrying.unmerged().next().is_some() {
             self.machine.wants_reread(Instant::now());
         }

@@ -71,7 +71,14 @@ impl Driver<'_> {
 
     /// What was in the way may be gone: it is tried once more.
     pub(super) fn tries(&self, table: &TableName) {
-        self.context.in_the_way.lock().unwrap_or_else(PoisonError::into_inner).remove(table);
+        for known in [&self.context.in_the_way, &self.context.not_taken] {
+            known.lock().unwrap_or_else(PoisonError::into_inner).remove(table);
+        }
+    }
+
+    /// Why the target did not take what was read again of a table, if it was tried in this run.
+    pub(super) fn not_taken(&self, table: &TableName) -> Option<String> {
+        self.context.not_taken.lock().unwrap_or_else(PoisonError::into_inner).get(table).cloned()
     }
 
     /// The target would not take what was decided about a table, or what was read again of it: whoever asked for that is told.

@@ -356,7 +356,7 @@ impl<'a> Driver<'a> {
     }
 
     /// What had the target not alter a table.
-    pub(super) fn in_the_way(&self, table: &TableName) -> Option<String> {
+    fn in_the_way(&self, table: &TableName) -> Option<String> {
         self.context.in_the_way.lock().unwrap_or_else(PoisonError::into_inner).get(table).cloned()
     }
 
