@@ -7,13 +7,12 @@ use crate::load::{self, Loaded};
 use crate::render;
 use crate::signals::Held;
 use chrono::DateTime;
-use moorage_adapter::{Event, Events};
+use moorage_adapter::{Event, Events, LeftOut};
 use moorage_engine::{EngineError, Outcome, Pipeline, RunOptions, Start, StopHandle, StopSignal, stop_pair};
 use moorage_monitor::{AlertService, Alerts};
 use moorage_serve::Serving;
-use std::collections::HashSet;
 use std::io::IsTerminal;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 mod progress;
@@ -97,8 +96,8 @@ fn begin_alerting(
     AlertService::begin(alerts, folder, &names, Box::new(say)).map_err(|e| Failure::failed(e.to_string()))
 }
 
-/// Pipelines that run: each with its name, how it ended, and whether a picked table was left out.
-type Running = tokio::task::JoinSet<(String, Result<Outcome, Failure>, LeftOut)>;
+/// Pipelines that run: each with its name, how it ended, and which picked tables are left out.
+type Running = tokio::task::JoinSet<(String, Result<Outcome, Failure>, Arc<Mutex<LeftOut>>)>;
 
 /// Starts all pipelines, each in a task of its own.
 fn start_all(
@@ -114,7 +113,7 @@ fn start_all(
     for pipeline in pipelines {
         let opening = !render::wants_json(global) && !global.quiet;
         let global = global.clone();
-        let left_out = LeftOut::default();
+        let left_out = Arc::<Mutex<LeftOut>>::default();
         let events = noting_left_out(renderer(&global, &pipeline.name), left_out.clone());
         let (options, stop): (RunOptions, StopSignal) = (options.clone(), stop.clone());
         let name = pipeline.name.clone();
@@ -155,7 +154,8 @@ async fn wait_for_all(
             Ok(outcome) => {
                 say_outcome(global, &name, &outcome)?;
                 let ended_by_itself = matches!(outcome, Outcome::CaughtUp | Outcome::Copied);
-                if ended_by_itself && !locked(&left_out).is_empty() {
+                let left_out = left_out.lock().unwrap_or_else(PoisonError::into_inner);
+                if ended_by_itself && !left_out.tables().is_empty() {
                     finished = Finished::Found;
                 }
             }
@@ -189,25 +189,10 @@ async fn run_in_turn(
     }
 }
 
-/// Picked tables that are left out.
-type LeftOut = Arc<Mutex<HashSet<String>>>;
-
-fn locked(left_out: &LeftOut) -> MutexGuard<'_, HashSet<String>> {
-    left_out.lock().unwrap_or_else(PoisonError::into_inner)
-}
-
 /// Notes beside rendering which picked tables are left out.
-fn noting_left_out(render: Events, left_out: LeftOut) -> Events {
+fn noting_left_out(render: Events, left_out: Arc<Mutex<LeftOut>>) -> Events {
     Arc::new(move |event| {
-        match &event {
-            Event::TableLeftOut { table, .. } => {
-                locked(&left_out).insert(table.clone());
-            }
-            Event::ReadAgain { table, .. } => {
-                locked(&left_out).remove(table);
-            }
-            _ => {}
-        }
+        left_out.lock().unwrap_or_else(PoisonError::into_inner).note(&event);
         render(event);
     })
 }

@@ -445,6 +445,48 @@ fn versions_that_are_read_again_begin_when_they_are(#[values("database", "file")
     mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
 }
 
+/// Statements that people wrote make the trail and its view, and what they chose stays.
+#[rstest]
+fn a_trail_is_made_by_statements_that_were_changed_by_hand(#[values("database", "file")] to: &str) {
+    let name = format!("trail_by_hand_{to}");
+    let mirror = Mirror::new(
+        &name,
+        "CREATE TABLE berths (id int PRIMARY KEY, name text); INSERT INTO berths VALUES (1, 'A1')",
+    );
+    if to == "file" {
+        mirror.has_file_as_target();
+    }
+    mirror.append(&format!("[[pipelines.{name}.rule]]\nmatch = \"*.berths\"\nkeep = \"changes\"\n"));
+    mirror.replace(&format!("[pipelines.{name}]"), &format!("[pipelines.{name}]\nddl_dir = \"ddl\""));
+    mirror.moorage(&["plan", "--ddl-dir", "ddl"]).expect(0, &["written"]);
+    let file = std::fs::read_dir(mirror.path("ddl")).unwrap().next().unwrap().unwrap().path();
+    let text = std::fs::read_to_string(&file).unwrap();
+    let (found, chosen) = match to {
+        "file" => ("\"name\" TEXT", "\"name\" VARCHAR(40)"),
+        _ => ("\"name\" text", "\"name\" varchar(40)"),
+    };
+    assert!(text.contains(found), "{text}");
+    std::fs::write(&file, text.replace(found, chosen)).unwrap();
+    mirror.catch_up();
+    mirror.source.run("UPDATE berths SET name = 'A1x'");
+    mirror.catch_up();
+    mirror.moorage(&["resnapshot", "public.berths"]).expect(0, &[]);
+    mirror.source.run("INSERT INTO berths VALUES (2, 'A2')");
+    mirror.catch_up();
+    mirror.moorage(&["verify"]).expect(0, &["both sides agree"]);
+    let current = "SELECT concat_ws(' ', id, name) FROM mirror.berths_current ORDER BY id";
+    let told: Vec<String> = match to {
+        "file" => texts(&mirror.warehouse(), &current.replace("mirror.", "")),
+        _ => mirror.target.rows(current).iter().map(|row| row.get(0)).collect(),
+    };
+    assert_eq!(told, ["1 A1x", "2 A2"]);
+    mirror.moorage(&["teardown", "--target"]).expect(0, &["berths"]);
+    if to == "database" {
+        let left = "SELECT count(*) FROM pg_class WHERE relname LIKE 'berths%' AND relnamespace = 'mirror'::regnamespace";
+        assert_eq!(mirror.target.value::<i64>(left), 0, "the view too");
+    }
+}
+
 /// One table in three forms, from one capture: added to a running pipeline, read again, altered, and taken down together.
 #[rstest]
 fn one_table_is_kept_in_several_forms(

@@ -107,7 +107,10 @@ pub(crate) async fn seen(pipeline: &Pipeline, state: &StateStore) -> Result<(See
     };
     let found = match told {
         Some(standings) => Ok(Ok(standings)),
-        None => tokio::time::timeout(PATIENCE, standings(pipeline, &left_out()?.unwrap_or_default())).await,
+        None => {
+            tokio::time::timeout(PATIENCE, standings(pipeline, left_out()?.unwrap_or_default().tables()))
+                .await
+        }
     };
     match found {
         Ok(Ok(standings)) => {

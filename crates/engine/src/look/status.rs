@@ -9,7 +9,7 @@ use crate::pipeline::error::Result;
 use crate::run::holding;
 use crate::run::standings::left_out;
 use chrono::{DateTime, Utc};
-use moorage_adapter::{MemoKind, StoredTable, TableState, Waiting};
+use moorage_adapter::{LeftOut, MemoKind, StoredTable, TableState, Waiting};
 use moorage_core::change::counters::Operations;
 use moorage_core::checkpoint::stored::Stage;
 use moorage_core::drift::record::{DriftRecord, DriftState};
@@ -112,10 +112,10 @@ pub async fn status(pipeline: &Pipeline, counting: Counting) -> Result<PipelineS
     };
     let left_out = match &behind.last_run {
         Some(run) => left_out(&state.events_of_run(run.run)?),
-        None => Vec::new(),
+        None => LeftOut::default(),
     };
     Ok(PipelineStatus {
-        problems: problems(&behind, &tables, source_problem.as_deref(), &left_out),
+        problems: problems(&behind, &tables, source_problem.as_deref(), left_out.tables()),
         kept_at_last_look,
         pipeline: pipeline.name.clone(),
         running: behind.running.clone(),

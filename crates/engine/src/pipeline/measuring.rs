@@ -5,7 +5,7 @@ use super::ends::Pipeline;
 use super::keeper::Measured;
 use super::notes::Notes;
 use chrono::{DateTime, Utc};
-use moorage_adapter::QueueGauge;
+use moorage_adapter::{LeftOut, QueueGauge};
 use moorage_core::watch::meter::Meter;
 use moorage_monitor::{HeldTable, MERGES, Published, Rates, Standing, WAITS_FOR_SOURCE};
 use std::collections::VecDeque;
@@ -41,7 +41,7 @@ pub(crate) struct Measures {
     /// Whether tables may stand otherwise than it was told last.
     pub(crate) standings_may_differ: bool,
     /// Tables that were left out, with why.
-    pub(crate) left_out: Vec<(String, String)>,
+    pub(crate) left_out: LeftOut,
     /// When the reader last gave something to be applied.
     pub(crate) read_at: Option<DateTime<Utc>>,
     standings: [Option<Standing>; 3],
@@ -69,7 +69,7 @@ impl Measuring {
             gauge: None,
             applying_since: None,
             standings_may_differ: true,
-            left_out: Vec::new(),
+            left_out: LeftOut::default(),
             read_at: None,
             standings: Default::default(),
             done: VecDeque::new(),

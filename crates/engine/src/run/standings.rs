@@ -5,7 +5,7 @@ use crate::pipeline::ends::Pipeline;
 use crate::pipeline::error::Result;
 use crate::pipeline::measuring::Measuring;
 use crate::run::holding::records;
-use moorage_adapter::{Event, MemoKind, StoredTable, TableState};
+use moorage_adapter::{Event, LeftOut, MemoKind, StoredTable, TableState};
 use moorage_core::drift::record::{DriftRecord, DriftState, RecordedColumn};
 use moorage_core::watch::alerts::seen::{DriftSeen, TableSeen, Trouble, Undecided};
 use moorage_monitor::{RunEvent, Severity, Standings};
@@ -28,9 +28,7 @@ pub(crate) fn note(measuring: &Measuring, event: &Event) {
     }
     measuring.with(|m| {
         m.standings_may_differ = true;
-        if let Event::TableLeftOut { table, why } = event {
-            leave_out(&mut m.left_out, table, why);
-        }
+        m.left_out.note(event);
     });
 }
 
@@ -62,26 +60,12 @@ pub(crate) async fn tell(context: &Context) -> Infallible {
 /// If the target cannot be read.
 pub(crate) async fn standings_now(context: &Context) -> Result<Standings> {
     let left_out = context.measuring.with(|m| m.left_out.clone());
-    standings(&context.pipeline, &left_out).await
+    standings(&context.pipeline, left_out.tables()).await
 }
 
 /// The tables that a run left out, with why.
-pub(crate) fn left_out(events: &[RunEvent]) -> Vec<(String, String)> {
-    let mut all: Vec<(String, String)> = Vec::new();
-    for event in events {
-        if let Event::TableLeftOut { table, why } = &event.what {
-            leave_out(&mut all, table, why);
-        }
-    }
-    all
-}
-
-/// Takes note of a table that is left out: what was said last is so.
-fn leave_out(all: &mut Vec<(String, String)>, table: &str, why: &str) {
-    match all.iter_mut().find(|(known, _)| known == table) {
-        Some((_, before)) => *before = why.into(),
-        None => all.push((table.into(), why.into())),
-    }
+pub(crate) fn left_out(events: &[RunEvent]) -> LeftOut {
+    LeftOut::of(events.iter().map(|event| &event.what))
 }
 
 /// How the tables stand, from what the target remembers, and those that were left out, with why.

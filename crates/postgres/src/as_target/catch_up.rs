@@ -56,9 +56,10 @@ pub(super) async fn add_columns(
     let is_there =
         |c: &PlannedColumn| there.iter().find(|found| found.name == c.name).map(|found| &found.declared);
     let differs = |c: &&PlannedColumn| {
-        is_there(c).is_some_and(|there| match plan.gathered {
-            Some(_) => !holds(&c.declared.sql, "", there),
-            None => *there != c.declared.sql,
+        // Others may need a wider type, and so may who wrote the statements by hand.
+        is_there(c).is_some_and(|there| match plan.gathered.is_some() || plan.ddl.is_some() {
+            true => !holds(&c.declared.sql, "", there),
+            false => *there != c.declared.sql,
         })
     };
     let (widened, other): (Vec<_>, Vec<_>) = plan

@@ -328,12 +328,17 @@ async fn make(session: &Session, pipeline: &str, plan: &TablePlan) -> Result<()>
         let sql = format!("CREATE SCHEMA {}", quote_ident(&schema));
         session.run(Doing::to("making schema", &schema), &sql).await?;
     }
+    let mut has_view = false;
     match &plan.ddl {
         None => {
             let sql = create_table(plan, &relation(plan.stands_in()), &plan.needed());
             session.run(Doing::to("making table", &plan.target), &sql).await?;
         }
-        Some(ddl) => run_statements(session, plan, ddl).await?,
+        Some(ddl) => {
+            let had_view = kept::has_view(session, plan).await?;
+            run_statements(session, plan, ddl).await?;
+            has_view = !had_view && kept::claim_view(session, pipeline, plan).await?;
+        }
     }
     let from = match &plan.gathered {
         Some(_) => "several tables".to_string(),
@@ -350,7 +355,10 @@ async fn make(session: &Session, pipeline: &str, plan: &TablePlan) -> Result<()>
         }
     }
     session.run(Doing::to("making table", &plan.target), &sql).await?;
-    kept::make_view(session, pipeline, plan).await
+    match has_view {
+        true => Ok(()),
+        false => kept::make_view(session, pipeline, plan).await,
+    }
 }
 
 /// Ends a load that went into the table itself, inside the caller's transaction.

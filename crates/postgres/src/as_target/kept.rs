@@ -165,13 +165,30 @@ pub(crate) async fn make_view(session: &Session, pipeline: &str, plan: &TablePla
     session.run(doing(), &all.join("; ")).await
 }
 
+/// Whether there is something of the name of the view beside a table.
+pub(crate) async fn has_view(session: &Session, plan: &TablePlan) -> Result<bool> {
+    match &plan.kept_as.view {
+        Some(view) => Ok(find_view(session, view).await?.is_some()),
+        None => Ok(false),
+    }
+}
+
 /// Makes the view beside a table if somebody took it away.
 pub(crate) async fn put_view_back(session: &Session, pipeline: &str, plan: &TablePlan) -> Result<()> {
-    let Some(view) = &plan.kept_as.view else { return Ok(()) };
-    match find_view(session, view).await? {
-        Some(_) => Ok(()),
-        None => make_view(session, pipeline, plan).await,
+    match plan.kept_as.view.is_none() || has_view(session, plan).await? {
+        true => Ok(()),
+        false => make_view(session, pipeline, plan).await,
     }
+}
+
+/// Says of the view beside a table, if the statements that people wrote made it, that it is ours; and whether they did.
+pub(crate) async fn claim_view(session: &Session, pipeline: &str, plan: &TablePlan) -> Result<bool> {
+    let Some(view) = plan.kept_as.view.as_ref() else { return Ok(false) };
+    let is_there = has_view(session, plan).await?;
+    if is_there {
+        session.run(Doing::to("making view", view), &said_of_view(pipeline, plan, view)).await?;
+    }
+    Ok(is_there)
 }
 
 /// Alters a table while the view beside it is away. It comes back with the rights that others have to it.
@@ -196,9 +213,14 @@ pub(crate) async fn without_view(
 /// The statements that make the view, with what is said of it.
 fn made(pipeline: &str, plan: &TablePlan, there: &[String]) -> Vec<String> {
     let (Some(view), Some(sql)) = (&plan.kept_as.view, view(plan, there)) else { return Vec::new() };
+    vec![sql, said_of_view(pipeline, plan, view)]
+}
+
+/// The statement that says whose a view is.
+fn said_of_view(pipeline: &str, plan: &TablePlan, view: &str) -> String {
     let comment =
         format!("{WRITTEN}{pipeline}{WRITTEN_END}: the rows of {} as they are now", plan.stands_in());
-    vec![sql, format!("COMMENT ON VIEW {} IS {}", relation(view), escaped(&comment))]
+    format!("COMMENT ON VIEW {} IS {}", relation(view), escaped(&comment))
 }
 
 /// Takes the view beside a table away, if it is ours.

@@ -1,6 +1,7 @@
 //! What reading a table again adds to one that keeps more than the current rows.
 
 use crate::as_target::columns::columns;
+use crate::as_target::dialect::affinity;
 use crate::as_target::index::build_index;
 use crate::as_target::kept::{exact, make_view, query};
 use crate::file::error::sql_error;
@@ -47,7 +48,7 @@ pub(super) fn add_columns(db: &Connection, path: &Path, plan: &TablePlan) -> Res
     let there = columns(db, plan.stands_in()).map_err(failed)?;
     for column in &plan.columns {
         let found = there.iter().find(|(name, _)| name.eq_ignore_ascii_case(&column.name));
-        if let Some((name, _)) = found.filter(|(_, sql)| !sql.eq_ignore_ascii_case(&column.declared.sql)) {
+        if let Some((name, _)) = found.filter(|(_, sql)| affinity(sql) != affinity(&column.declared.sql)) {
             let (sql, table) = (&column.declared.sql, plan.table());
             let reason = format!(
                 "column {name} is to be of type {sql}, and what the table holds from before is not written anew. Give it another name with `into`; then run `moorage resnapshot {table}`"

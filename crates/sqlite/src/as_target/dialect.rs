@@ -66,3 +66,52 @@ impl TargetDialect for SqliteDialect {
         folded.starts_with("moorage_").then(|| "names that begin with moorage_ are Moorage's own".into())
     }
 }
+
+/// What becomes of values that are written into a column (datatype3.html, section 3.1).
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Affinity {
+    /// Texts that are numbers become numbers. What only `CAST` tells apart (INTEGER and NUMERIC) is one here.
+    Number,
+    /// The same, and all are floats.
+    Real,
+    /// Numbers become texts.
+    Text,
+    /// They stay what they are.
+    Any,
+}
+
+/// What a declared type makes of values. The rules stand in the order of the manual.
+pub(crate) fn affinity(declared: &str) -> Affinity {
+    let declared = declared.to_ascii_uppercase();
+    let has = |words: &[&str]| words.iter().any(|word| declared.contains(word));
+    match () {
+        () if has(&["INT"]) => Affinity::Number,
+        () if has(&["CHAR", "CLOB", "TEXT"]) => Affinity::Text,
+        () if has(&["BLOB"]) || declared.is_empty() => Affinity::Any,
+        () if has(&["REAL", "FLOA", "DOUB"]) => Affinity::Real,
+        () => Affinity::Number,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[rstest::rstest]
+    #[case("INTEGER", Affinity::Number)]
+    #[case("FLOATING POINT", Affinity::Number)]
+    #[case("VARCHAR(40)", Affinity::Text)]
+    #[case("text", Affinity::Text)]
+    #[case("", Affinity::Any)]
+    #[case("BLOB", Affinity::Any)]
+    #[case("DOUBLE PRECISION", Affinity::Real)]
+    #[case("DECIMAL(10,2)", Affinity::Number)]
+    #[case("BOOLEAN", Affinity::Number)]
+    #[case("STRING", Affinity::Number)]
+    fn a_declared_type_has_the_affinity_that_the_manual_gives_it(
+        #[case] declared: &str,
+        #[case] of: Affinity,
+    ) {
+        assert_eq!(affinity(declared), of);
+    }
+}
