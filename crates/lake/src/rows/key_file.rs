@@ -1,0 +1,395 @@
+//! Key files: the keys of a data file in order, each with the place of its row, so that a key is found with one small read.
+//!
+//! They are made once for a data file and never change; whether a row that is found lives is said by the table's deletion
+//! vectors. So nothing is to be kept in step with commits, and losing them costs no more than making them again.
+//!
+//! Form: blocks of about [`BLOCK`] bytes with a check sum each, then the index (the first key of every block), then the tail. In a
+//! block a key stands as how many bytes it shares with the one before it, how many it has of its own, how far its row lies
+//! from the row of the one before it, and its own bytes.
+
+use crate::rows::key::Keys;
+use bytes::Bytes;
+use std::fs::File;
+use std::io::{Error, ErrorKind, Result};
+use std::ops::Range;
+use std::os::unix::fs::FileExt;
+
+/// Bytes of a block, about: what a disk reads at once.
+const BLOCK: usize = 4096;
+/// The last bytes of a file of this form.
+const MAGIC: [u8; 8] = *b"MOORKEY1";
+/// The tail: where the index begins (8 bytes), its check sum (4), how many keys (4), [`MAGIC`].
+const TAIL: usize = 24;
+
+fn broken(what: &str) -> Error {
+    Error::new(ErrorKind::InvalidData, format!("a key file is broken: {what}"))
+}
+
+fn put_number(mut number: u32, out: &mut Vec<u8>) {
+    while number >= 128 {
+        out.push(number as u8 | 128);
+        number >>= 7;
+    }
+    out.push(number as u8);
+}
+
+fn take_number(bytes: &mut &[u8]) -> Result<u32> {
+    let mut number = 0u64;
+    for shift in (0..35).step_by(7) {
+        let (&b, rest) = bytes.split_first().ok_or_else(|| broken("it is cut off"))?;
+        *bytes = rest;
+        number |= u64::from(b & 127) << shift;
+        if b < 128 {
+            return u32::try_from(number).map_err(|_| broken("a number is too large"));
+        }
+    }
+    Err(broken("a number has no end"))
+}
+
+fn take<'a>(bytes: &mut &'a [u8], count: u32) -> Result<&'a [u8]> {
+    let (taken, rest) = bytes.split_at_checked(count as usize).ok_or_else(|| broken("it is cut off"))?;
+    *bytes = rest;
+    Ok(taken)
+}
+
+/// A difference that may be below zero, small ones as small numbers.
+fn zigzag(difference: i32) -> u32 {
+    ((difference << 1) ^ (difference >> 31)) as u32
+}
+
+fn unzigzag(number: u32) -> i32 {
+    (number >> 1) as i32 ^ -((number & 1) as i32)
+}
+
+/// Writes the keys of a data file, given in the order of its rows. Rows without a key are left out.
+pub(crate) fn write(keys: &Keys) -> Vec<u8> {
+    let order = keys.order().unwrap_or_else(|| (0..keys.len() as u32).collect());
+    let (mut out, mut index, mut count) = (Vec::with_capacity(keys.len() * 8), Vec::new(), 0u32);
+    let mut block = Vec::with_capacity(BLOCK + 64);
+    let (mut before, mut row_before): (&[u8], u32) = (&[], 0);
+    let end_block = |block: &mut Vec<u8>, out: &mut Vec<u8>| {
+        let sum = crc32fast::hash(block);
+        out.append(block);
+        out.extend_from_slice(&sum.to_le_bytes());
+    };
+    for row in order {
+        let key = keys.get(row as usize);
+        if key.is_empty() {
+            continue;
+        }
+        if block.is_empty() {
+            put_number(key.len() as u32, &mut index);
+            index.extend_from_slice(key);
+            index.extend_from_slice(&(out.len() as u64).to_le_bytes());
+            (before, row_before) = (&[], 0);
+        }
+        let shared = before.iter().zip(key).take_while(|(a, b)| a == b).count();
+        put_number(shared as u32, &mut block);
+        put_number((key.len() - shared) as u32, &mut block);
+        // In a sorted file each row lies behind the one before it: that is a zero.
+        put_number(zigzag((row as i32).wrapping_sub(row_before as i32).wrapping_sub(1)), &mut block);
+        block.extend_from_slice(&key[shared..]);
+        (before, row_before) = (key, row);
+        count += 1;
+        if block.len() >= BLOCK {
+            end_block(&mut block, &mut out);
+        }
+    }
+    if !block.is_empty() {
+        end_block(&mut block, &mut out);
+    }
+    let begins = out.len() as u64;
+    let sum = crc32fast::hash(&index);
+    out.append(&mut index);
+    out.extend_from_slice(&begins.to_le_bytes());
+    out.extend_from_slice(&sum.to_le_bytes());
+    out.extend_from_slice(&count.to_le_bytes());
+    out.extend_from_slice(&MAGIC);
+    out
+}
+
+/// Where the blocks are.
+#[derive(Debug)]
+enum Held {
+    Memory(Bytes),
+    File(File),
+}
+
+/// An opened key file. In memory it has the first key of every block.
+#[derive(Debug)]
+pub(crate) struct KeyFile {
+    held: Held,
+    /// The first keys, one behind the other.
+    firsts: Vec<u8>,
+    /// For each block where its first key ends, and where its bytes begin.
+    blocks: Vec<(u32, u64)>,
+    /// Where the last block ends.
+    end: u64,
+    count: u32,
+}
+
+impl KeyFile {
+    /// Opens one that is in memory.
+    ///
+    /// # Errors
+    /// If it is none.
+    pub(crate) fn in_memory(bytes: Vec<u8>) -> Result<Self> {
+        let tail = bytes.len().checked_sub(TAIL).ok_or_else(|| broken("it is cut off"))?;
+        let (begins, sum, count) = Self::tail(&bytes[tail..])?;
+        let index = usize::try_from(begins).ok().and_then(|b| bytes.get(b..tail));
+        let index = index.ok_or_else(|| broken("its index is not there"))?;
+        let (firsts, blocks) = Self::index(index, sum, begins)?;
+        Ok(Self { held: Held::Memory(bytes.into()), firsts, blocks, end: begins, count })
+    }
+
+    /// Opens one on a disk.
+    ///
+    /// # Errors
+    /// If it is none, or cannot be read.
+    pub(crate) fn on_disk(file: File) -> Result<Self> {
+        let size = file.metadata()?.len();
+        let tail_at = size.checked_sub(TAIL as u64).ok_or_else(|| broken("it is cut off"))?;
+        let mut tail = [0; TAIL];
+        file.read_exact_at(&mut tail, tail_at)?;
+        let (begins, sum, count) = Self::tail(&tail)?;
+        let length = tail_at.checked_sub(begins).ok_or_else(|| broken("its index is not there"))?;
+        let mut index = vec![0; length as usize];
+        file.read_exact_at(&mut index, begins)?;
+        let (firsts, blocks) = Self::index(&index, sum, begins)?;
+        Ok(Self { held: Held::File(file), firsts, blocks, end: begins, count })
+    }
+
+    fn tail(tail: &[u8]) -> Result<(u64, u32, u32)> {
+        let (begins, rest) = tail.split_first_chunk().ok_or_else(|| broken("it is cut off"))?;
+        let (sum, rest) = rest.split_first_chunk().ok_or_else(|| broken("it is cut off"))?;
+        let (count, magic) = rest.split_first_chunk().ok_or_else(|| broken("it is cut off"))?;
+        if magic != MAGIC {
+            return Err(broken("it does not end as key files do"));
+        }
+        Ok((u64::from_le_bytes(*begins), u32::from_le_bytes(*sum), u32::from_le_bytes(*count)))
+    }
+
+    fn index(mut index: &[u8], sum: u32, end: u64) -> Result<(Vec<u8>, Vec<(u32, u64)>)> {
+        if crc32fast::hash(index) != sum {
+            return Err(broken("the check sum of its index is another one"));
+        }
+        let (mut firsts, mut blocks) = (Vec::new(), Vec::new());
+        while !index.is_empty() {
+            let length = take_number(&mut index)?;
+            firsts.extend_from_slice(take(&mut index, length)?);
+            let (at, rest) = index.split_first_chunk().ok_or_else(|| broken("it is cut off"))?;
+            let at = u64::from_le_bytes(*at);
+            if at >= end || blocks.last().is_some_and(|&(_, before)| before >= at) {
+                return Err(broken("a block is not there"));
+            }
+            blocks.push((firsts.len() as u32, at));
+            index = rest;
+        }
+        firsts.shrink_to_fit();
+        Ok((firsts, blocks))
+    }
+
+    /// How many keys it has.
+    pub(crate) fn len(&self) -> u32 {
+        self.count
+    }
+
+    /// What it takes in memory, in bytes.
+    pub(crate) fn memory_bytes(&self) -> usize {
+        let held = if let Held::Memory(bytes) = &self.held { bytes.len() } else { 0 };
+        held + self.firsts.len() + self.blocks.len() * 12
+    }
+
+    fn first(&self, block: usize) -> &[u8] {
+        let from = block.checked_sub(1).map_or(0, |before| self.blocks[before].0 as usize);
+        &self.firsts[from..self.blocks[block].0 as usize]
+    }
+
+    fn block(&self, at: usize, buffer: &mut Vec<u8>) -> Result<()> {
+        let from = self.blocks[at].1;
+        let to = self.blocks.get(at + 1).map_or(self.end, |next| next.1);
+        buffer.clear();
+        match &self.held {
+            Held::Memory(bytes) => buffer.extend_from_slice(&bytes[from as usize..to as usize]),
+            Held::File(file) => {
+                buffer.resize((to - from) as usize, 0);
+                file.read_exact_at(buffer, from)?;
+            }
+        }
+        let (content, sum) = buffer.split_last_chunk().ok_or_else(|| broken("a block is cut off"))?;
+        if crc32fast::hash(content) != u32::from_le_bytes(*sum) {
+            return Err(broken("the check sum of a block is another one"));
+        }
+        buffer.truncate(buffer.len() - 4);
+        Ok(())
+    }
+
+    /// The blocks in which a key may be: where it first can, and all behind it that begin with it.
+    fn blocks_of(&self, key: &[u8]) -> Range<usize> {
+        let (mut low, mut high) = (0, self.blocks.len());
+        while low < high {
+            let middle = low + (high - low) / 2;
+            if self.first(middle) < key { low = middle + 1 } else { high = middle }
+        }
+        let mut end = low;
+        while end < self.blocks.len() && self.first(end) == key {
+            end += 1;
+        }
+        low.saturating_sub(1)..end
+    }
+}
+
+/// Looks keys up, one after the other: ascending ones cost the least, as a block that was read is kept for the next.
+pub(crate) struct Finder<'a> {
+    file: &'a KeyFile,
+    read: Option<usize>,
+    buffer: Vec<u8>,
+    key: Vec<u8>,
+}
+
+impl<'a> Finder<'a> {
+    pub(crate) fn new(file: &'a KeyFile) -> Self {
+        Self { file, read: None, buffer: Vec::new(), key: Vec::new() }
+    }
+
+    /// Gives every row with a key.
+    ///
+    /// # Errors
+    /// If the file cannot be read, or is broken.
+    pub(crate) fn find(&mut self, key: &[u8], mut row: impl FnMut(u32)) -> Result<()> {
+        for block in self.file.blocks_of(key) {
+            self.walk(block, |found, at| {
+                if found == key {
+                    row(at);
+                }
+                found <= key
+            })?;
+        }
+        Ok(())
+    }
+
+    /// Gives every key with its row, in ascending order.
+    ///
+    /// # Errors
+    /// If the file cannot be read, or is broken.
+    pub(crate) fn all(&mut self, mut row: impl FnMut(&[u8], u32)) -> Result<()> {
+        for block in 0..self.file.blocks.len() {
+            self.walk(block, |key, at| {
+                row(key, at);
+                true
+            })?;
+        }
+        Ok(())
+    }
+
+    /// The keys of a block, until no more are wanted.
+    fn walk(&mut self, block: usize, mut wanted: impl FnMut(&[u8], u32) -> bool) -> Result<()> {
+        if self.read != Some(block) {
+            self.read = None;
+            self.file.block(block, &mut self.buffer)?;
+            self.read = Some(block);
+        }
+        let (mut rest, mut row) = (self.buffer.as_slice(), 0u32);
+        self.key.clear();
+        while !rest.is_empty() {
+            let shared = take_number(&mut rest)? as usize;
+            let own = take_number(&mut rest)?;
+            let step = unzigzag(take_number(&mut rest)?);
+            let own = take(&mut rest, own)?;
+            if shared > self.key.len() {
+                return Err(broken("a key shares more than there is"));
+            }
+            self.key.truncate(shared);
+            self.key.extend_from_slice(own);
+            row = (row as i32).wrapping_add(step).wrapping_add(1) as u32;
+            if !wanted(&self.key, row) {
+                return Ok(());
+            }
+        }
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use std::collections::BTreeMap;
+    use std::io::Write;
+
+    fn keys(all: impl IntoIterator<Item = Vec<u8>>) -> Keys {
+        let mut keys = Keys::default();
+        all.into_iter().for_each(|key| keys.push(&key));
+        keys
+    }
+
+    fn on_disk(bytes: &[u8]) -> Result<KeyFile> {
+        let mut file = tempfile::tempfile().unwrap();
+        file.write_all(bytes).unwrap();
+        KeyFile::on_disk(file)
+    }
+
+    fn found(file: &KeyFile, key: &[u8]) -> Vec<u32> {
+        let mut rows = Vec::new();
+        Finder::new(file).find(key, |row| rows.push(row)).unwrap();
+        rows
+    }
+
+    proptest! {
+        #[test]
+        fn every_row_with_a_key_is_found_and_no_other(
+            all in proptest::collection::vec(proptest::collection::vec(0u8..3, 0..5), 0..3000),
+            sorted in any::<bool>(),
+        ) {
+            let mut all = all;
+            if sorted {
+                all.sort();
+            }
+            let mut plain: BTreeMap<Vec<u8>, Vec<u32>> = BTreeMap::new();
+            for (row, key) in all.iter().enumerate().filter(|(_, key)| !key.is_empty()) {
+                plain.entry(key.clone()).or_default().push(row as u32);
+            }
+            let bytes = write(&keys(all));
+            for file in [on_disk(&bytes).unwrap(), KeyFile::in_memory(bytes).unwrap()] {
+                prop_assert_eq!(file.len() as usize, plain.values().map(Vec::len).sum::<usize>());
+                let mut finder = Finder::new(&file);
+                for (key, rows) in &plain {
+                    let mut there = Vec::new();
+                    finder.find(key, |row| there.push(row)).unwrap();
+                    prop_assert_eq!(&there, rows);
+                }
+                let mut walked: BTreeMap<Vec<u8>, Vec<u32>> = BTreeMap::new();
+                finder.all(|key, row| walked.entry(key.to_vec()).or_default().push(row)).unwrap();
+                prop_assert_eq!(walked, plain.clone());
+                prop_assert!(found(&file, &[7]).is_empty() && found(&file, &[0, 0, 0, 0, 0, 0]).is_empty());
+            }
+        }
+
+        #[test]
+        fn what_is_broken_is_noticed(at in 0usize..20_000, bit in 0u8..8, cut in 0usize..20_000) {
+            let all = keys((0..4000u32).map(|n| n.to_be_bytes().to_vec()));
+            let whole = write(&all);
+            let mut spoilt = whole.clone();
+            let at = at % spoilt.len();
+            spoilt[at] ^= 1 << bit;
+            let looked = KeyFile::in_memory(spoilt).and_then(|file| {
+                let mut count = 0;
+                Finder::new(&file).all(|_, _| count += 1)?;
+                Ok((count, file.len()))
+            });
+            prop_assert!(!matches!(looked, Ok((4000, 4000))), "at {}", at);
+            prop_assert!(KeyFile::in_memory(whole[..cut % whole.len()].to_vec()).is_err());
+        }
+    }
+
+    #[test]
+    fn whole_numbers_in_order_take_few_bytes() {
+        let bytes = write(&keys((0..250_000u64).map(|n| (n * 3).to_be_bytes().to_vec())));
+        assert!(bytes.len() < 250_000 * 6, "{} bytes", bytes.len());
+        let file = KeyFile::in_memory(bytes).unwrap();
+        assert_eq!(
+            (found(&file, &600_000u64.to_be_bytes()), found(&file, &[0; 8])),
+            (vec![200_000], vec![0])
+        );
+    }
+}
