@@ -48,6 +48,32 @@ pub(crate) fn asked(schema: &LakeSchema, vectors: bool) -> (Protocol, BTreeMap<S
     (protocol, enabled.into_iter().collect())
 }
 
+/// The protocol of a table that is there, with what another one asks for beside that.
+pub(crate) fn extended(there: &Protocol, asked: &Protocol) -> Protocol {
+    let both = |a: &Option<Vec<String>>, b: &Option<Vec<String>>| {
+        let mut all: Vec<String> = a.iter().flatten().cloned().collect();
+        all.extend(b.iter().flatten().filter(|f| !a.iter().flatten().any(|there| there == *f)).cloned());
+        all
+    };
+    let readers = both(&there.reader_features, &asked.reader_features);
+    let mut writers = both(&there.writer_features, &asked.writer_features);
+    // What earlier versions ask for without a list (protocol, "Supported Features").
+    let implied: &[&str] = match there.min_writer_version {
+        LISTS_WRITERS.. => &[],
+        4..LISTS_WRITERS => &["appendOnly", "invariants", "checkConstraints", "changeDataFeed"],
+        3 => &["appendOnly", "invariants", "checkConstraints"],
+        2 => &["appendOnly", "invariants"],
+        _ => &[],
+    };
+    writers.extend(implied.iter().map(ToString::to_string));
+    Protocol {
+        min_reader_version: there.min_reader_version.max(asked.min_reader_version),
+        min_writer_version: there.min_writer_version.max(asked.min_writer_version),
+        reader_features: (!readers.is_empty()).then_some(readers),
+        writer_features: Some(writers),
+    }
+}
+
 /// What a reader has to know and this version does not; none if it can read the table.
 pub(crate) fn cannot_read(protocol: &Protocol, metadata: &Metadata) -> Option<String> {
     if protocol.min_reader_version > LISTS_READERS {

@@ -3,7 +3,7 @@
 //! They are made once for a data file and never change; whether a row that is found lives is said by the table's deletion
 //! vectors. So nothing is to be kept in step with commits, and losing them costs no more than making them again.
 //!
-//! Form: blocks of about [`BLOCK`] bytes with a check sum each, then the index (the first key of every block), then the tail. In a
+//! Form: blocks of about [`BLOCK`] bytes with a check sum each, then the index (the last key of all, and the first one of every block), then the tail. In a
 //! block a key stands as how many bytes it shares with the one before it, how many it has of its own, how far its row lies
 //! from the row of the one before it, and its own bytes.
 
@@ -99,6 +99,11 @@ pub(crate) fn write(keys: &Keys) -> Vec<u8> {
         end_block(&mut block, &mut out);
     }
     let begins = out.len() as u64;
+    let mut last = Vec::with_capacity(before.len() + 2);
+    put_number(before.len() as u32, &mut last);
+    last.extend_from_slice(before);
+    last.append(&mut index);
+    let mut index = last;
     let sum = crc32fast::hash(&index);
     out.append(&mut index);
     out.extend_from_slice(&begins.to_le_bytes());
@@ -115,6 +120,9 @@ enum Held {
     File(File),
 }
 
+/// The last key, the first keys, and the blocks.
+type Index = (Vec<u8>, Vec<u8>, Vec<(u32, u64)>);
+
 /// An opened key file. In memory it has the first key of every block.
 #[derive(Debug)]
 pub(crate) struct KeyFile {
@@ -123,6 +131,8 @@ pub(crate) struct KeyFile {
     firsts: Vec<u8>,
     /// For each block where its first key ends, and where its bytes begin.
     blocks: Vec<(u32, u64)>,
+    /// The last key of all; no bytes where there is none.
+    last: Vec<u8>,
     /// Where the last block ends.
     end: u64,
     count: u32,
@@ -138,8 +148,8 @@ impl KeyFile {
         let (begins, sum, count) = Self::tail(&bytes[tail..])?;
         let index = usize::try_from(begins).ok().and_then(|b| bytes.get(b..tail));
         let index = index.ok_or_else(|| broken("its index is not there"))?;
-        let (firsts, blocks) = Self::index(index, sum, begins)?;
-        Ok(Self { held: Held::Memory(bytes.into()), firsts, blocks, end: begins, count })
+        let (last, firsts, blocks) = Self::index(index, sum, begins)?;
+        Ok(Self { held: Held::Memory(bytes.into()), firsts, blocks, last, end: begins, count })
     }
 
     /// Opens one on a disk.
@@ -155,8 +165,8 @@ impl KeyFile {
         let length = tail_at.checked_sub(begins).ok_or_else(|| broken("its index is not there"))?;
         let mut index = vec![0; length as usize];
         file.read_exact_at(&mut index, begins)?;
-        let (firsts, blocks) = Self::index(&index, sum, begins)?;
-        Ok(Self { held: Held::File(file), firsts, blocks, end: begins, count })
+        let (last, firsts, blocks) = Self::index(&index, sum, begins)?;
+        Ok(Self { held: Held::File(file), firsts, blocks, last, end: begins, count })
     }
 
     fn tail(tail: &[u8]) -> Result<(u64, u32, u32)> {
@@ -169,10 +179,12 @@ impl KeyFile {
         Ok((u64::from_le_bytes(*begins), u32::from_le_bytes(*sum), u32::from_le_bytes(*count)))
     }
 
-    fn index(mut index: &[u8], sum: u32, end: u64) -> Result<(Vec<u8>, Vec<(u32, u64)>)> {
+    fn index(mut index: &[u8], sum: u32, end: u64) -> Result<Index> {
         if crc32fast::hash(index) != sum {
             return Err(broken("the check sum of its index is another one"));
         }
+        let length = take_number(&mut index)?;
+        let last = take(&mut index, length)?.to_vec();
         let (mut firsts, mut blocks) = (Vec::new(), Vec::new());
         while !index.is_empty() {
             let length = take_number(&mut index)?;
@@ -186,7 +198,12 @@ impl KeyFile {
             index = rest;
         }
         firsts.shrink_to_fit();
-        Ok((firsts, blocks))
+        Ok((last, firsts, blocks))
+    }
+
+    /// The first and the last of its keys; none if it has none.
+    pub(crate) fn ends(&self) -> Option<(&[u8], &[u8])> {
+        (!self.blocks.is_empty()).then(|| (self.first(0), self.last.as_slice()))
     }
 
     /// How many keys it has.
@@ -194,10 +211,15 @@ impl KeyFile {
         self.count
     }
 
+    /// Whether its blocks are on a disk.
+    pub(crate) fn is_on_disk(&self) -> bool {
+        matches!(self.held, Held::File(_))
+    }
+
     /// What it takes in memory, in bytes.
     pub(crate) fn memory_bytes(&self) -> usize {
         let held = if let Held::Memory(bytes) = &self.held { bytes.len() } else { 0 };
-        held + self.firsts.len() + self.blocks.len() * 12
+        held + self.firsts.len() + self.last.len() + self.blocks.len() * 12
     }
 
     fn first(&self, block: usize) -> &[u8] {
@@ -361,6 +383,8 @@ mod tests {
                 let mut walked: BTreeMap<Vec<u8>, Vec<u32>> = BTreeMap::new();
                 finder.all(|key, row| walked.entry(key.to_vec()).or_default().push(row)).unwrap();
                 prop_assert_eq!(walked, plain.clone());
+                let ends = plain.keys().next().zip(plain.keys().last());
+                prop_assert_eq!(file.ends(), ends.map(|(a, b)| (a.as_slice(), b.as_slice())));
                 prop_assert!(found(&file, &[7]).is_empty() && found(&file, &[0, 0, 0, 0, 0, 0]).is_empty());
             }
         }

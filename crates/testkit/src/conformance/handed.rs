@@ -29,6 +29,10 @@ pub trait TargetUnderTest {
     fn put(&self, plan: &TablePlan, rows: &[Row]);
     /// Has the target refuse rows with this name in a table, from now on.
     fn forbid(&self, table: &str, name: &str);
+    /// The plan of the table that is to refuse a name that is no number; another one where columns refuse by their type alone.
+    fn strict(&self, plan: TablePlan) -> TablePlan {
+        plan
+    }
 }
 
 pub(super) const PIPELINE: &str = "conformance";
