@@ -38,6 +38,30 @@ fn now<T: Send + 'static>(work: impl Future<Output = T> + Send + 'static) -> T {
     std::thread::scope(|scope| scope.spawn(run).join().unwrap())
 }
 
+/// The rows of a table of berths as it is now, sorted.
+pub(crate) async fn rows_in(store: Arc<Store>, table: &str) -> Vec<Row> {
+    let Some(log) = Log::open(store, &folder_of(table), None).await.unwrap() else { return Vec::new() };
+    let mut table = Table::new(log, KeyOf::Nothing, KeyCache::new(None, "")).unwrap();
+    table.look_at_files().await.unwrap();
+    let found: Arc<Mutex<Vec<Row>>> = Arc::default();
+    for live in table.files.values() {
+        let into = found.clone();
+        let take = move |rows: RecordBatch| {
+            let text = |at: usize| from_lake(rows.column(at), &LogicalType::Text).unwrap();
+            let (ids, names, notes) = (rows.column(0).as_primitive::<Int64Type>(), text(1), text(2));
+            let cell =
+                |of: &ArrayRef, at: usize| of.as_string::<i32>().iter().nth(at).unwrap().map(str::to_string);
+            let row = |at: usize| Row(ids.value(at), cell(&names, at), cell(&notes, at));
+            into.lock().unwrap().extend((0..rows.num_rows()).map(row));
+            true
+        };
+        table.scan(live, &[0, 1, 2], take).await.unwrap();
+    }
+    let mut rows = std::mem::take(&mut *found.lock().unwrap());
+    rows.sort();
+    rows
+}
+
 impl TargetUnderTest for Lake {
     fn target(&self) -> Arc<dyn Target> {
         self.target.clone()
@@ -49,31 +73,7 @@ impl TargetUnderTest for Lake {
 
     fn rows(&self, table: &str) -> Vec<Row> {
         let (store, table) = (Arc::new(Store::folder(&self.path)), table.to_string());
-        now(async move {
-            let Some(log) = Log::open(store, &folder_of(&table), None).await.unwrap() else {
-                return Vec::new();
-            };
-            let mut table = Table::new(log, KeyOf::Nothing, KeyCache::new(None, "")).unwrap();
-            table.look_at_files().await.unwrap();
-            let found: Arc<Mutex<Vec<Row>>> = Arc::default();
-            for live in table.files.values() {
-                let into = found.clone();
-                let take = move |rows: RecordBatch| {
-                    let text = |at: usize| from_lake(rows.column(at), &LogicalType::Text).unwrap();
-                    let (ids, names, notes) = (rows.column(0).as_primitive::<Int64Type>(), text(1), text(2));
-                    let cell = |of: &ArrayRef, at: usize| {
-                        of.as_string::<i32>().iter().nth(at).unwrap().map(str::to_string)
-                    };
-                    let row = |at: usize| Row(ids.value(at), cell(&names, at), cell(&notes, at));
-                    into.lock().unwrap().extend((0..rows.num_rows()).map(row));
-                    true
-                };
-                table.scan(live, &[0, 1, 2], take).await.unwrap();
-            }
-            let mut rows = std::mem::take(&mut *found.lock().unwrap());
-            rows.sort();
-            rows
-        })
+        now(async move { rows_in(store, &table).await })
     }
 
     /// A decimal column takes no name that is no number: there is nothing more to forbid.

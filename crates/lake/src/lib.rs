@@ -15,10 +15,14 @@
 
 mod as_target;
 #[cfg(test)]
+mod breaking;
+#[cfg(test)]
 mod conformance;
 mod format;
+mod kind;
 mod rows;
 mod store;
 mod table;
 
 pub use as_target::LakeTarget;
+pub use kind::Lake;

@@ -158,9 +158,9 @@ impl TargetKind for Sqlite {
     }
 
     fn answer(&self, place: &str) -> Option<Result<Answered, String>> {
-        // A path may be anything but an address.
+        // A path may be anything but an address or a folder.
         let about = "The first run makes the file; any program that reads SQLite can look at it.";
-        (!place.contains("://")).then(|| Ok(answered(place, about, "warehouse")))
+        (!place.contains("://") && !place.ends_with('/')).then(|| Ok(answered(place, about, "warehouse")))
     }
 }
 

@@ -8,7 +8,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 /// All kinds, in the order in which they are offered.
-pub const KINDS: &[&dyn Kind] = &[&moorage_postgres::Postgres, &moorage_sqlite::Sqlite];
+pub const KINDS: &[&dyn Kind] = &[&moorage_postgres::Postgres, &moorage_sqlite::Sqlite, &moorage_lake::Lake];
 
 /// Kinds of systems that rows can come from, with their words.
 pub fn source_kinds() -> impl Iterator<Item = (&'static dyn Kind, &'static dyn SourceKind)> {

@@ -14,14 +14,14 @@ const FLOORS: [&[&str]; 6] = [
     &["core"],
     &["adapter"],
     &["monitor"],
-    &["postgres", "sqlite", "engine", "demo", "testkit"],
+    &["postgres", "sqlite", "lake", "engine", "demo", "testkit"],
     &["serve", "systems"],
     &["cli"],
 ];
 
 /// The rooms of a crate from the ground up: each knows only those before it. Only the roof of a crate
 /// (`lib.rs`) is in no room, and no room knows it.
-const ROOMS: [(&str, &[&[&str]]); 5] = [
+const ROOMS: [(&str, &[&[&str]]); 6] = [
     (
         "core",
         &[
@@ -48,6 +48,7 @@ const ROOMS: [(&str, &[&[&str]]); 5] = [
     ),
     ("postgres", &[&["wire"], &["as_source", "as_target"], &["kind"]]),
     ("sqlite", &[&["file"], &["as_source", "as_target"], &["kind"]]),
+    ("lake", &[&["format"], &["rows"], &["store"], &["table"], &["as_target"], &["kind"]]),
 ];
 
 fn told(arrows: impl Iterator<Item = Arrow>) -> String {

@@ -4,8 +4,9 @@ mod batch;
 mod check;
 mod decide;
 pub(crate) mod dialect;
-mod ledger;
+pub(crate) mod ledger;
 mod load;
+mod look;
 mod memos;
 mod merge;
 mod place;
@@ -15,6 +16,7 @@ mod values;
 
 use crate::as_target::batch::LakeMerge;
 use crate::as_target::ledger::{Entries, Ledger, STATE};
+use crate::as_target::look::LakeLook;
 use crate::as_target::remembered::OwnWord;
 use crate::format::names::{folder_of, table_of};
 use crate::table::log::Log;
@@ -69,7 +71,7 @@ impl InspectTarget for LakeTarget {
         Guarantees {
             committing: Committing::Following,
             replacing: Replacing::AtOnce,
-            lacks: &[Lack::Looks, Lack::SettingAside, Lack::Altering, Lack::Keeping, Lack::Gathering],
+            lacks: &[Lack::SettingAside, Lack::Altering, Lack::Keeping, Lack::Gathering],
         }
     }
 
@@ -169,8 +171,9 @@ impl RecallTarget for LakeTarget {
         self.turn_holder(pipeline).await
     }
 
-    async fn look(&self, _: &str) -> Result<Option<Box<dyn TargetLook>>> {
-        Err(AdapterError::Lacking { system: "delta".into(), lack: Lack::Looks })
+    async fn look(&self, pipeline: &str) -> Result<Option<Box<dyn TargetLook>>> {
+        let look = LakeLook::open(self, pipeline).await?;
+        Ok(look.map(|look| Box::new(look) as Box<dyn TargetLook>))
     }
 }
 

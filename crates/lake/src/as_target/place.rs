@@ -68,8 +68,12 @@ pub struct LakeTarget {
 impl LakeTarget {
     /// A target in a folder, which is made by the first write; `keys` is a folder on this machine for what may be lost.
     pub fn folder(path: impl Into<PathBuf>, keys: Option<PathBuf>) -> Self {
+        Self::in_store(Store::folder(path), keys)
+    }
+
+    pub(crate) fn in_store(store: Store, keys: Option<PathBuf>) -> Self {
         Self {
-            store: Arc::new(Store::folder(path)),
+            store: Arc::new(store),
             keys: keys.map(Arc::new),
             vectors: true,
             dialect: Arc::default(),
@@ -103,12 +107,19 @@ impl LakeTarget {
         }
     }
 
+    /// Of which columns of which table keys are.
+    pub(crate) fn key_words(plan: &TablePlan) -> String {
+        let names =
+            |columns: &[usize]| columns.iter().map(|&c| plan.columns[c].name.clone()).collect::<Vec<_>>();
+        let all: Vec<usize> = (0..plan.columns.len()).collect();
+        let of = plan.mapped.identity.key().unwrap_or(&all);
+        format!("{} {:?} {:?}", folder_of(&plan.target), names(of), plan.mapped.identity.key().is_some())
+    }
+
     /// Opens a planned table for changing.
     pub(crate) async fn open_table(&self, plan: &TablePlan, log: Log) -> Result<Table> {
         let key = Self::key_of(plan);
-        let names: Vec<&str> = plan.columns.iter().map(|c| c.name.as_str()).collect();
-        let of = format!("{} {key:?} {names:?}", folder_of(&plan.target));
-        let cache = self.key_cache(&folder_of(&plan.target), &of);
+        let cache = self.key_cache(&folder_of(&plan.target), &Self::key_words(plan));
         let mut table = Table::open(log, key, cache).await?;
         table.vectors = self.vectors;
         table.cache.keep_only(table.files.keys().map(String::as_str));

@@ -144,12 +144,6 @@ impl VectorPlace {
         }
         Ok(vector)
     }
-
-    /// What tells it from other vectors of the same file (protocol, "Derived Fields").
-    pub(crate) fn id(&self) -> String {
-        let at = self.offset.map(|offset| format!("@{offset}")).unwrap_or_default();
-        format!("{}{}{at}", self.storage_type, self.path_or_inline_dv)
-    }
 }
 
 #[cfg(test)]

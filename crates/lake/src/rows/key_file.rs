@@ -135,6 +135,7 @@ pub(crate) struct KeyFile {
     last: Vec<u8>,
     /// Where the last block ends.
     end: u64,
+    #[cfg_attr(not(test), expect(dead_code, reason = "read by tests alone"))]
     count: u32,
 }
 
@@ -207,19 +208,14 @@ impl KeyFile {
     }
 
     /// How many keys it has.
-    pub(crate) fn len(&self) -> u32 {
+    #[cfg(test)]
+    fn len(&self) -> u32 {
         self.count
     }
 
     /// Whether its blocks are on a disk.
     pub(crate) fn is_on_disk(&self) -> bool {
         matches!(self.held, Held::File(_))
-    }
-
-    /// What it takes in memory, in bytes.
-    pub(crate) fn memory_bytes(&self) -> usize {
-        let held = if let Held::Memory(bytes) = &self.held { bytes.len() } else { 0 };
-        held + self.firsts.len() + self.last.len() + self.blocks.len() * 12
     }
 
     fn first(&self, block: usize) -> &[u8] {

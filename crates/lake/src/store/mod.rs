@@ -60,6 +60,12 @@ impl Store {
         Self { words: folder.display().to_string(), folder: Some(folder), opened: OnceLock::new() }
     }
 
+    #[cfg(test)]
+    /// Any other store, with its words for people; `folder` where its files can be read as those of a folder, too.
+    pub(crate) fn over(store: Arc<dyn ObjectStore>, words: &str, folder: Option<PathBuf>) -> Self {
+        Self { words: words.into(), folder, opened: OnceLock::from(store) }
+    }
+
     /// For people.
     pub(crate) fn words(&self) -> &str {
         &self.words
@@ -201,7 +207,7 @@ impl Store {
         let within = place(folder)?;
         let listed = store.list_with_delimiter(Some(&within)).await;
         let listed = listed.map_err(|e| failed(self, "listing", folder, e))?;
-        let name = |path: Path| path.parts().last().map(|part| part.as_ref().to_string());
+        let name = |path: Path| path.parts().next_back().map(|part| part.as_ref().to_string());
         Ok(listed.common_prefixes.into_iter().filter_map(name).collect())
     }
 

@@ -8,7 +8,6 @@ use crate::store::{PutNew, Store};
 use chrono::Utc;
 use futures_util::{StreamExt, TryStreamExt};
 use moorage_adapter::{AdapterError, Doing, Result};
-use serde::Deserialize;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use uuid::Uuid;
@@ -39,12 +38,6 @@ pub(crate) struct Log {
 
 fn unreadable(folder: &str, what: impl std::fmt::Display) -> AdapterError {
     AdapterError::refused(Doing::to("reading the log of the lake table", folder), what)
-}
-
-/// The hint where the newest checkpoint is (protocol, "Last Checkpoint File").
-#[derive(Deserialize)]
-struct Hint {
-    version: u64,
 }
 
 impl Log {
@@ -234,11 +227,5 @@ impl Log {
         self.store.put(&self.name(LogFile::Checkpoint(version)), bytes.into()).await?;
         let hint = serde_json::json!({"version": version, "size": size}).to_string();
         self.store.put(&format!("{}/{LOG}/_last_checkpoint", self.folder), hint.into()).await
-    }
-
-    /// The version of the newest checkpoint, as the hint has it.
-    pub(crate) async fn last_checkpoint(&self) -> Result<Option<u64>> {
-        let hint = self.store.get(&format!("{}/{LOG}/_last_checkpoint", self.folder)).await?;
-        Ok(hint.and_then(|bytes| serde_json::from_slice::<Hint>(&bytes).ok()).map(|hint| hint.version))
     }
 }

@@ -6,6 +6,7 @@ pub(crate) mod key_cache;
 pub(crate) mod log;
 pub(crate) mod open;
 pub(crate) mod scan;
+pub(crate) mod sorted;
 pub(crate) mod work;
 
-pub(crate) use open::{KeyOf, Live, Table};
+pub(crate) use open::{KeyOf, Table};

@@ -91,19 +91,6 @@ impl Work {
         })
     }
 
-    pub(crate) fn table(&self) -> &Table {
-        &self.table
-    }
-
-    /// Whether anything was done.
-    pub(crate) fn is_empty(&self) -> bool {
-        self.dead.is_empty()
-            && self.emptied.is_none()
-            && self.left.is_empty()
-            && self.made.is_empty()
-            && self.coming.batches.is_empty()
-    }
-
     /// All rows go, but for those of some files.
     pub(crate) fn empty(&mut self, kept: &BTreeSet<String>) {
         let goes = |path: &&String| !kept.contains(*path);
