@@ -37,6 +37,7 @@ mod joining;
 mod keeping;
 mod keeping_killed;
 mod lagging;
+mod lake;
 mod load;
 mod mapping;
 mod one_moment;

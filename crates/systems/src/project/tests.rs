@@ -243,6 +243,9 @@ url = "postgres://moorage@db.example/warehouse"
 [targets.file]
 kind = "sqlite"
 path = "warehouse.db"
+[targets.lake]
+kind = "delta"
+path = "lake"
 "#;
     let described = Described::parse("f", text).unwrap();
     let opening =
@@ -270,6 +273,7 @@ path = "warehouse.db"
         source("file", "`sqlite`"),
         target("server", "`postgres`"),
         target("file", "`sqlite`"),
+        target("lake", "`delta`"),
     ];
     let docs = include_str!("../../../../docs/architecture.md");
     for line in &lines {
@@ -284,8 +288,10 @@ path = "warehouse.db"
         );
     }
     for (kind, target) in target_kinds() {
-        let (name, _) =
-            [("server", "postgres"), ("file", "sqlite")].into_iter().find(|of| of.1 == kind.word()).unwrap();
+        let (name, _) = [("server", "postgres"), ("file", "sqlite"), ("lake", "delta")]
+            .into_iter()
+            .find(|of| of.1 == kind.word())
+            .unwrap();
         let lacks = described.targets[name].open(opening()).unwrap().guarantees().lacks;
         assert_eq!(
             target.sets_aside(),
