@@ -23,6 +23,8 @@ mod kind;
 mod rows;
 mod store;
 mod table;
+#[cfg(test)]
+mod upkeep_tests;
 
 pub use as_target::LakeTarget;
 pub use kind::Lake;

@@ -1,7 +1,7 @@
 //! The two suites: what is asked of every source, and of every target.
 
 mod asked;
-mod handed;
+pub mod handed;
 mod promises;
 mod source;
 mod streams;

@@ -10,6 +10,7 @@
 //! | `moorage.plans/T` | how it is carried |
 
 use crate::as_target::remembered::{Remembered, turn_app};
+use crate::as_target::settings::Upkeep;
 use crate::format::action::{Add, Domain, Line, Metadata, Remove, Txn};
 use crate::format::features;
 use crate::format::names::folder_of;
@@ -32,8 +33,6 @@ use uuid::Uuid;
 pub(crate) const STATE: &str = "moorage_state";
 /// How often a commit is tried again that others overtook.
 const TRIES: usize = 50;
-/// Files that are gone are told to others for so long, in milliseconds: theirs may be reading them.
-pub(crate) const TOLD_MS: i64 = 7 * 24 * 3600 * 1000;
 
 const CHECKPOINT: &str = "moorage.checkpoint";
 const SETTLED: &str = "moorage.settled";
@@ -77,6 +76,7 @@ pub(crate) struct Entries {
 pub(crate) struct Ledger {
     pub(crate) log: Log,
     pipeline: String,
+    pub(crate) upkeep: Upkeep,
 }
 
 /// The folder of a pipeline's part of what is remembered.
@@ -111,13 +111,16 @@ impl Ledger {
     /// Reads a pipeline's ledger; none if it has none.
     pub(crate) async fn open(store: &Arc<Store>, pipeline: &str) -> Result<Option<Self>> {
         let log = Log::open(store.clone(), &folder(pipeline, "checkpoint"), None).await?;
-        Ok(log.map(|log| Self { log, pipeline: pipeline.into() }))
+        Ok(log.map(|log| Self { log, pipeline: pipeline.into(), upkeep: Upkeep::default() }))
     }
 
     /// Makes one with a turn that is taken; none if someone else did meanwhile.
     pub(crate) async fn make(store: &Arc<Store>, pipeline: &str, turn: &TurnWord) -> Result<Option<Self>> {
-        let mut ledger =
-            Self { log: Log::new(store.clone(), &folder(pipeline, "checkpoint")), pipeline: pipeline.into() };
+        let mut ledger = Self {
+            log: Log::new(store.clone(), &folder(pipeline, "checkpoint")),
+            pipeline: pipeline.into(),
+            upkeep: Upkeep::default(),
+        };
         let schema = schema();
         let (protocol, configuration) = features::asked(&schema, false);
         let metadata = Metadata {
@@ -236,12 +239,20 @@ impl Ledger {
         Err(AdapterError::Busy { doing, reason: "others write to it all the time".into() })
     }
 
-    /// Now and then, one file for all commits.
+    /// Now and then, one file for all commits, and what is old goes.
     async fn tidy_up(&mut self, version: u64) -> Result<()> {
-        match version.is_multiple_of(CHECKPOINT_EVERY) && version > 0 {
-            true => self.log.write_checkpoint(Utc::now().timestamp_millis() - TOLD_MS).await,
-            false => Ok(()),
+        if !version.is_multiple_of(CHECKPOINT_EVERY) || version == 0 {
+            return Ok(());
         }
+        let since_ms = self.upkeep.since_ms();
+        self.log.write_checkpoint(since_ms).await?;
+        let log = self.log.clone();
+        tokio::spawn(async move {
+            if let Err(error) = log.vacuum(since_ms, false).await {
+                tracing::debug!("old files of {} were not removed: {error}", log.folder);
+            }
+        });
+        Ok(())
     }
 
     /// What it says to readers, as they will be behind these entries.

@@ -2,7 +2,8 @@
 
 use crate::as_target::values::{key_words, lake_column, lake_schema};
 use crate::rows::key::Keys;
-use crate::table::work::{At, Work};
+use crate::table::find::At;
+use crate::table::work::Work;
 use arrow::array::{Array, ArrayRef, RecordBatch, RecordBatchOptions, new_null_array};
 use arrow::compute::interleave;
 use moorage_adapter::{AdapterError, Lack, Result};

@@ -11,7 +11,9 @@ mod memos;
 mod merge;
 mod place;
 mod remembered;
+mod settings;
 mod turn;
+mod upkeep;
 mod values;
 
 use crate::as_target::batch::LakeMerge;

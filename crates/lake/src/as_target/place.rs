@@ -1,8 +1,9 @@
 //! The lake as one process has it: the turn that it took, the ledger, and the tables that are open.
 
 use crate::as_target::dialect::LakeDialect;
-use crate::as_target::ledger::{Entries, Ledger, Mine, TOLD_MS};
+use crate::as_target::ledger::{Entries, Ledger, Mine};
 use crate::as_target::remembered::{OwnWord, Remembered, batch_app, own_domain, turn_app};
+use crate::as_target::settings::Upkeep;
 use crate::format::action::{Domain, Line, Txn};
 use crate::format::names::folder_of;
 use crate::store::Store;
@@ -12,12 +13,11 @@ use crate::table::log::{CHECKPOINT_EVERY, Committed, Log};
 use crate::table::work::Work;
 use crate::table::{KeyOf, Table};
 use arrow::array::RecordBatch;
-use chrono::Utc;
 use moorage_adapter::{AdapterError, Doing, Result};
 use moorage_core::checkpoint::stored::Checkpoint;
 use moorage_core::model::schema::RowIdentity;
 use moorage_core::plan::table::TablePlan;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
@@ -49,6 +49,7 @@ pub(crate) struct Writer {
     pub(crate) mine: Mine,
     pub(crate) ledger: Ledger,
     pub(crate) tables: HashMap<String, Table>,
+    pub(crate) upkeep: Upkeep,
     /// Whether something was begun whose end is not known: it is set before that, and taken back behind it.
     pub(crate) unsure: bool,
 }
@@ -60,6 +61,9 @@ pub struct LakeTarget {
     /// Where key files are kept; none: in memory.
     keys: Option<Arc<PathBuf>>,
     pub(crate) vectors: bool,
+    pub(crate) upkeep: Upkeep,
+    /// The tables whose files are put together now.
+    pub(crate) looked_after: Arc<std::sync::Mutex<HashSet<String>>>,
     pub(crate) dialect: Arc<LakeDialect>,
     pub(crate) writer: Arc<Mutex<Option<Writer>>>,
     pub(crate) loading: Arc<std::sync::Mutex<HashMap<String, Arc<Mutex<Loading>>>>>,
@@ -76,6 +80,8 @@ impl LakeTarget {
             store: Arc::new(store),
             keys: keys.map(Arc::new),
             vectors: true,
+            upkeep: Upkeep::default(),
+            looked_after: Arc::default(),
             dialect: Arc::default(),
             writer: Arc::default(),
             loading: Arc::default(),
@@ -86,6 +92,12 @@ impl LakeTarget {
     #[must_use]
     pub fn without_vectors(self) -> Self {
         Self { vectors: false, ..self }
+    }
+
+    /// Puts files together once a table has so many small ones, and keeps each version for so long that it can be read.
+    #[must_use]
+    pub fn looking_after(self, small_files: usize, keep_for: Duration) -> Self {
+        Self { upkeep: Upkeep { small_files, keep_for }, ..self }
     }
 
     /// A table's log; none if there is no such table.
@@ -225,7 +237,7 @@ impl Writer {
                 Committed::At(version) => {
                     table.take_up(finished);
                     if version.is_multiple_of(CHECKPOINT_EVERY) && version > 0 {
-                        table.log.write_checkpoint(Utc::now().timestamp_millis() - TOLD_MS).await?;
+                        table.log.write_checkpoint(self.upkeep.since_ms()).await?;
                     }
                     return Ok(table);
                 }
@@ -245,11 +257,11 @@ impl Writer {
         Txn { app_id: turn_app(&self.mine.pipeline), version, last_updated: None }.into()
     }
 
-    /// Whether a commit that overtook ours is of another run of this pipeline.
-    async fn is_overtaken_by_us(&mut self, lines: &[Line]) -> Result<()> {
-        let (turn, batch) = (turn_app(&self.mine.pipeline), batch_app(&self.mine.pipeline));
-        let is_ours = |txn: &Txn| txn.app_id == turn || txn.app_id == batch;
-        if lines.iter().filter_map(|line| line.txn.as_ref()).any(is_ours) {
+    /// Ends where a commit that overtook ours is of another run of this pipeline. What this one does beside its merges is not.
+    pub(crate) async fn is_overtaken_by_us(&mut self, lines: &[Line]) -> Result<()> {
+        let (turn, epoch) = (turn_app(&self.mine.pipeline), self.mine.epoch as i64);
+        let is_other = |txn: &Txn| txn.app_id == turn && txn.version != epoch;
+        if lines.iter().filter_map(|line| line.txn.as_ref()).any(is_other) {
             self.ledger.log.refresh().await?;
             return Err(self.ledger.lost());
         }

@@ -53,7 +53,7 @@ impl LakeTarget {
         let mut open = self.writer.lock().await;
         for _ in 0..TRIES {
             let first = TurnWord { epoch: 1, holder: Some(holder.clone()), unsure: false };
-            let (ledger, shuts) = match Ledger::open(&self.store, pipeline).await? {
+            let (mut ledger, shuts) = match Ledger::open(&self.store, pipeline).await? {
                 None if !make => return Ok(Turn::NothingThere),
                 None => match Ledger::make(&self.store, pipeline, &first).await? {
                     Some(ledger) => (ledger, false),
@@ -78,7 +78,9 @@ impl LakeTarget {
             };
             let mine = Mine { pipeline: pipeline.into(), epoch: ledger.turn()?.epoch };
             self.say_alive(pipeline, mine.epoch).await?;
-            let mut writer = Writer { mine, ledger, tables: HashMap::new(), unsure: shuts };
+            ledger.upkeep = self.upkeep;
+            let mut writer =
+                Writer { mine, ledger, tables: HashMap::new(), upkeep: self.upkeep, unsure: shuts };
             if shuts {
                 self.shut_all(&mut writer, events).await?;
             }

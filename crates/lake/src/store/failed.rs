@@ -1,6 +1,5 @@
 //! What a store's errors mean for a run.
 
-use super::Store;
 use moorage_adapter::{AdapterError, Doing};
 use object_store::Error;
 use std::error::Error as _;
@@ -32,10 +31,14 @@ fn reason(error: &Error) -> String {
     all
 }
 
-/// What went wrong with a file, by who has to act.
-pub(super) fn failed(store: &Store, operation: &'static str, name: &str, error: Error) -> AdapterError {
-    let (doing, reason) =
-        (Doing::to(operation, if name.is_empty() { store.words() } else { name }), reason(&error));
+/// What went wrong with a file, by who has to act; of the store it is told what it is called, and whether it is a folder.
+pub(super) fn failed(
+    (words, is_folder): (&str, bool),
+    operation: &'static str,
+    name: &str,
+    error: Error,
+) -> AdapterError {
+    let (doing, reason) = (Doing::to(operation, if name.is_empty() { words } else { name }), reason(&error));
     match (&error, kind(&error)) {
         (_, Some(ErrorKind::StorageFull | ErrorKind::QuotaExceeded)) => AdapterError::Busy { doing, reason },
         (Error::PermissionDenied { .. } | Error::Unauthenticated { .. }, _)
@@ -43,7 +46,7 @@ pub(super) fn failed(store: &Store, operation: &'static str, name: &str, error: 
             let way = "Give the user that runs Moorage the right to read, write, list and remove there";
             AdapterError::refused(doing, format!("{reason}. {way}"))
         }
-        _ if store.as_folder().is_some() => AdapterError::Io { doing, reason },
-        _ => AdapterError::Lost { address: store.words().into(), reason: format!("{doing}: {reason}") },
+        _ if is_folder => AdapterError::Io { doing, reason },
+        _ => AdapterError::Lost { address: words.into(), reason: format!("{doing}: {reason}") },
     }
 }

@@ -3,7 +3,6 @@
 mod failed;
 
 use bytes::Bytes;
-use failed::failed;
 use futures_util::{StreamExt, TryStreamExt};
 use moorage_adapter::{AdapterError, Result};
 use object_store::local::LocalFileSystem;
@@ -76,6 +75,10 @@ impl Store {
         self.folder.as_deref()
     }
 
+    fn failed(&self, operation: &'static str, name: &str, error: Error) -> AdapterError {
+        failed::failed((&self.words, self.folder.is_some()), operation, name, error)
+    }
+
     /// What the files are in; none if that is not there, and is not to be made.
     fn open(&self, make: bool) -> Result<Option<&Arc<dyn ObjectStore>>> {
         if let (None, Some(folder)) = (self.opened.get(), &self.folder) {
@@ -86,7 +89,7 @@ impl Store {
             match LocalFileSystem::new_with_prefix(folder) {
                 Ok(opened) => drop(self.opened.set(Arc::new(opened.with_fsync(true)))),
                 Err(_) if !make && !folder.exists() => return Ok(None),
-                Err(error) => return Err(failed(self, "opening", "", error)),
+                Err(error) => return Err(self.failed("opening", "", error)),
             }
         }
         Ok(self.opened.get())
@@ -120,14 +123,14 @@ impl Store {
                     }),
                 }
             }
-            Err(error) => Err(failed(self, "writing", name, error)),
+            Err(error) => Err(self.failed("writing", name, error)),
         }
     }
 
     /// Writes a file, over one of that name. When it returns, it has reached the disk.
     pub(crate) async fn put(&self, name: &str, content: Bytes) -> Result<()> {
         let put = self.opened()?.put(&place(name)?, content.into()).await;
-        put.map(|_| ()).map_err(|e| failed(self, "writing", name, e))
+        put.map(|_| ()).map_err(|e| self.failed("writing", name, e))
     }
 
     /// A file's content; none if it is not there.
@@ -150,7 +153,7 @@ impl Store {
         match found {
             Ok(bytes) => Ok(Some(bytes)),
             Err(Error::NotFound { .. }) => Ok(None),
-            Err(error) => Err(failed(self, "reading", name, error)),
+            Err(error) => Err(self.failed("reading", name, error)),
         }
     }
 
@@ -160,7 +163,7 @@ impl Store {
         match store.head(&place(name)?).await {
             Ok(_) => Ok(true),
             Err(Error::NotFound { .. }) => Ok(false),
-            Err(error) => Err(failed(self, "looking for", name, error)),
+            Err(error) => Err(self.failed("looking for", name, error)),
         }
     }
 
@@ -196,7 +199,7 @@ impl Store {
             })
         });
         let mut all: Vec<Listed> =
-            listed.try_collect().await.map_err(|e| failed(self, "listing", folder, e))?;
+            listed.try_collect().await.map_err(|e| self.failed("listing", folder, e))?;
         all.sort_by(|a, b| a.name.cmp(&b.name));
         Ok(all)
     }
@@ -206,7 +209,7 @@ impl Store {
         let Some(store) = self.open(false)? else { return Ok(Vec::new()) };
         let within = place(folder)?;
         let listed = store.list_with_delimiter(Some(&within)).await;
-        let listed = listed.map_err(|e| failed(self, "listing", folder, e))?;
+        let listed = listed.map_err(|e| self.failed("listing", folder, e))?;
         let name = |path: Path| path.parts().next_back().map(|part| part.as_ref().to_string());
         Ok(listed.common_prefixes.into_iter().filter_map(name).collect())
     }
@@ -219,7 +222,7 @@ impl Store {
             async move {
                 match store.delete(&place(&name)?).await {
                     Ok(()) | Err(Error::NotFound { .. }) => Ok(()),
-                    Err(error) => Err(failed(self, "removing", &name, error)),
+                    Err(error) => Err(self.failed("removing", &name, error)),
                 }
             }
         };

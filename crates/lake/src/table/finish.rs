@@ -5,8 +5,8 @@ use crate::format::vector::VectorFile;
 use crate::rows::key::Keys;
 use crate::rows::key_file::{Finder, KeyFile};
 use crate::rows::stats::loosened;
+use crate::table::find::{Place, Searched, look_up};
 use crate::table::open::{Live, Table, blocking};
-use crate::table::work::{Place, Searched, look_up};
 use chrono::Utc;
 use moorage_adapter::{AdapterError, Doing, Result};
 use roaring::RoaringBitmap;
@@ -86,7 +86,7 @@ impl Table {
         }
     }
 
-    fn drop_file(&mut self, path: &str) {
+    pub(super) fn drop_file(&mut self, path: &str) {
         self.files.remove(path);
         if self.keys.remove(path).is_some_and(|keys| keys.is_on_disk()) {
             self.cache.forget(path);

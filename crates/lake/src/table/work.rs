@@ -3,9 +3,10 @@
 
 use crate::format::action::Add;
 use crate::rows::key::Keys;
-use crate::rows::key_file::{Finder, KeyFile};
+use crate::rows::key_file::KeyFile;
 use crate::rows::stats::Stats;
 use crate::rows::write::{DataFile, FILE_BYTES, FILE_ROWS, data_file};
+use crate::table::find::{At, Place, Searched, look_up};
 use crate::table::finish::Finished;
 use crate::table::open::{KeyOf, Live, Table, blocking};
 use arrow::array::{RecordBatch, UInt32Array};
@@ -18,17 +19,6 @@ use roaring::RoaringBitmap;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use uuid::Uuid;
-
-/// Where a row is.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub(crate) enum At {
-    /// In a file of the table.
-    There(Arc<str>, u32),
-    /// In a file that this work wrote: which one, and which row.
-    Made(usize, u32),
-    /// Among the rows that are not written yet: which batch, and which row.
-    Coming(usize, u32),
-}
 
 /// A file that this work wrote.
 pub(crate) struct Made {
@@ -320,66 +310,6 @@ impl<'a> Spot<'a> {
             At::Coming(at, row) => (Self::Coming(*at), *row),
         }
     }
-}
-
-/// A file in which keys are looked for.
-pub(super) struct Searched {
-    pub(super) place: Place,
-    pub(super) keys: Arc<KeyFile>,
-}
-
-pub(super) enum Place {
-    /// In the table: its path, and which rows are deleted there before this work.
-    There(Arc<str>, Arc<RoaringBitmap>),
-    Made(usize),
-}
-
-/// Looks for keys, given by their numbers in ascending order, in one file after the other; each row that is found is deleted.
-pub(super) fn look_up(
-    files: &[Searched],
-    keys: &Keys,
-    mut wanted: Vec<u32>,
-    found: &mut [Option<At>],
-    dead: &mut BTreeMap<Arc<str>, RoaringBitmap>,
-    made_dead: &mut [RoaringBitmap],
-) -> std::io::Result<()> {
-    for Searched { place, keys: file } in files {
-        let Some((first, last)) = file.ends() else { continue };
-        let from = wanted.partition_point(|&at| keys.get(at as usize) < first);
-        let to = wanted.partition_point(|&at| keys.get(at as usize) <= last);
-        let (mut finder, mut hits) = (Finder::new(file), false);
-        for &at in &wanted[from..to] {
-            let mut row = None;
-            finder.find(keys.get(at as usize), |candidate| {
-                if row.is_some() {
-                    return;
-                }
-                let is_dead = match place {
-                    Place::There(path, before) => dead
-                        .get(path)
-                        .map_or_else(|| before.contains(candidate), |dead| dead.contains(candidate)),
-                    Place::Made(file) => made_dead[*file].contains(candidate),
-                };
-                row = (!is_dead).then_some(candidate);
-            })?;
-            let Some(row) = row else { continue };
-            hits = true;
-            found[at as usize] = Some(match place {
-                Place::There(path, before) => {
-                    dead.entry(path.clone()).or_insert_with(|| before.as_ref().clone()).insert(row);
-                    At::There(path.clone(), row)
-                }
-                Place::Made(file) => {
-                    made_dead[*file].insert(row);
-                    At::Made(*file, row)
-                }
-            });
-        }
-        if hits {
-            wanted.retain(|&at| found[at as usize].is_none());
-        }
-    }
-    Ok(())
 }
 
 impl Coming {

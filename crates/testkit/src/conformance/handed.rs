@@ -35,9 +35,11 @@ pub trait TargetUnderTest {
     }
 }
 
-pub(super) const PIPELINE: &str = "conformance";
+/// The pipeline of the suite.
+pub const PIPELINE: &str = "conformance";
 
-pub(super) fn plan(target: &dyn Target, name: &str, identity: RowIdentity) -> TablePlan {
+/// The plan of a table of berths.
+pub fn plan(target: &dyn Target, name: &str, identity: RowIdentity) -> TablePlan {
     let table = TableName::new("public", name);
     let schema = Arc::new(TableSchema { table, ..(*berths_schema(identity)).clone() });
     let columns = schema.columns.iter().map(|c| PlannedColumn {
@@ -69,7 +71,8 @@ pub(super) fn plan(target: &dyn Target, name: &str, identity: RowIdentity) -> Ta
     }
 }
 
-pub(super) fn checkpoint(position: &str) -> Checkpoint {
+/// A checkpoint at a position.
+pub fn checkpoint(position: &str) -> Checkpoint {
     let word = || "test".to_string();
     Checkpoint {
         pipeline: PIPELINE.into(),
@@ -99,14 +102,15 @@ pub(super) fn live() -> LoadedTable {
     }
 }
 
-pub(super) async fn loaded(target: &dyn Target, plan: &TablePlan, rows: &[Row]) {
+/// Makes a table and loads rows into it.
+pub async fn loaded(target: &dyn Target, plan: &TablePlan, rows: &[Row]) {
     target.create(PIPELINE, plan).await.unwrap();
     target.load(plan, rows_of_batch(&plan.schema, rows)).await.unwrap();
     target.finish_load(PIPELINE, plan, live()).await.unwrap();
 }
 
 /// A batch that goes on from what the target holds.
-pub(super) async fn begun(target: &dyn Target) -> Box<dyn Merge> {
+pub async fn begun(target: &dyn Target) -> Box<dyn Merge> {
     let from = target.checkpoint(PIPELINE).await.unwrap().expect("a checkpoint");
     target.begin(&from).await.unwrap()
 }
@@ -127,12 +131,12 @@ pub(super) async fn merged(
 }
 
 /// A batch of changes of one table, as it is handed to a target.
-pub(super) fn prepared(plan: &TablePlan, block: ChangeBlock) -> Arc<[TableBatch]> {
+pub fn prepared(plan: &TablePlan, block: ChangeBlock) -> Arc<[TableBatch]> {
     Arc::new([TableBatch::of(Arc::new(plan.clone()), vec![block], false).unwrap()])
 }
 
 /// A transaction that ends at a position.
-pub(super) fn transaction(position: &str) -> Arc<Transaction> {
+pub fn transaction(position: &str) -> Arc<Transaction> {
     Arc::new(Transaction {
         position: Position::new(&[position.parse().unwrap()], position),
         proof: String::new(),
@@ -145,12 +149,14 @@ pub(super) fn no_old(_: i64) -> Row {
     panic!("a keyed table needs no old row")
 }
 
-pub(super) fn holder(id: &str) -> Holder {
+/// A process.
+pub fn holder(id: &str) -> Holder {
     let since = chrono::DateTime::UNIX_EPOCH;
     Holder { id: id.into(), pid: 1, host: "quay".into(), place: String::new(), started: String::new(), since }
 }
 
-pub(super) async fn taken(target: &dyn Target, holder: &Holder, from: TakeFrom<'_>, make: bool) -> Turn {
+/// What comes of taking the turn.
+pub async fn taken(target: &dyn Target, holder: &Holder, from: TakeFrom<'_>, make: bool) -> Turn {
     let silent: Events = Arc::new(|_| {});
     target.take_turn(PIPELINE, holder, from, make, &silent).await.unwrap()
 }
