@@ -285,3 +285,29 @@ fn a_lake_that_cannot_be_written_to_is_told() {
     std::fs::write(project.path("lake"), "a file, and no folder").unwrap();
     project.moorage(&["check"]).expect(3, &["nothing can be written there"]);
 }
+
+/// A table whose structure changes is read again: its readers see the old rows until the new ones take their place.
+#[test]
+fn a_table_that_gets_a_column_is_never_seen_empty() {
+    let project = to_lake("lake_column", "");
+    project
+        .session
+        .run("CREATE TABLE t (id int PRIMARY KEY, a int); INSERT INTO t VALUES (1, 1), (2, 2), (3, 3)");
+    project.catch_up();
+    project.session.run("ALTER TABLE t ADD depth int DEFAULT 4; UPDATE t SET depth = 5 WHERE id = 2");
+    project.catch_up();
+    project.session.run("UPDATE t SET depth = 6 WHERE id = 1");
+    project.catch_up();
+    let lake = project.path("lake");
+    assert_read(
+        &lake,
+        "t",
+        &source_rows(&project.session, "SELECT json_build_array(id, a, depth)::text FROM t"),
+    );
+    let versions = std::fs::read_dir(lake.join("t/_delta_log")).unwrap().count() as u64;
+    let all: Vec<String> = (1..versions).map(|version| format!("t@{version}")).collect();
+    for (table, engines) in read(&lake, &all) {
+        assert!(engines.values().all(|rows| rows.len() == 3), "{table}: {engines:?}");
+    }
+    project.moorage(&["verify"]).expect(0, &["both sides agree"]);
+}

@@ -2,11 +2,12 @@
 
 use crate::as_target::ledger::Entries;
 use crate::as_target::place::{Deed, LakeTarget, Loading, Writer, lake_rows};
-use crate::as_target::remembered::{OwnWord, Remembered};
+use crate::as_target::remembered::{OwnWord, Remembered, own_domain};
 use crate::format::action::{Domain, Line, Metadata};
 use crate::format::features;
 use crate::format::names::folder_of;
 use crate::format::schema::LakeSchema;
+use crate::format::state::LogState;
 use crate::table::Table;
 use crate::table::log::{Committed, Log};
 use crate::table::work::Work;
@@ -70,50 +71,42 @@ fn check(pipeline: &str, plan: &TablePlan, existing: Option<&ExistingTable>) -> 
 }
 
 impl LakeTarget {
-    /// Brings a table's log to where its plan can be carried out: a new table, or the one that is there with the plan's columns.
-    async fn make_table(&self, writer: &mut Writer, plan: &TablePlan, word: &OwnWord) -> Result<Log> {
+    /// What a table's log has to say for a plan to be carried out: nothing where it says so already.
+    fn becomes(&self, plan: &TablePlan, state: &LogState) -> Vec<Line> {
         let schema = schema_of(plan);
-        let (protocol, configuration) = features::asked(&schema, self.vectors);
+        let (asked, asked_for) = features::asked(&schema, self.vectors);
+        let is_there = state.version.is_some();
+        let protocol = if is_there { features::extended(&state.protocol, &asked) } else { asked };
+        if is_there && state.schema().ok().as_ref() == Some(&schema) && state.protocol == protocol {
+            return Vec::new();
+        }
+        let new = || Metadata {
+            id: Uuid::new_v4().to_string(),
+            name: Some(plan.target.clone()),
+            created_time: Some(Utc::now().timestamp_millis()),
+            ..Metadata::default()
+        };
+        let mut metadata = if is_there { state.metadata.clone() } else { new() };
+        metadata.schema_string = schema.text();
+        metadata.description = plan.comment.clone().or(metadata.description);
+        metadata.configuration.extend(asked_for);
+        vec![protocol.into(), metadata.into()]
+    }
+
+    /// Makes a table that is not there, and has it say that it is being read. One that is there stays as it is otherwise: its rows are
+    /// seen until others take their place.
+    async fn make_table(&self, writer: &mut Writer, plan: &TablePlan, word: &OwnWord) -> Result<Log> {
         for _ in 0..8 {
             let log = self.log(&plan.target, None).await?;
             let mut log = log.unwrap_or_else(|| Log::new(self.store.clone(), &folder_of(&plan.target)));
             let text =
                 serde_json::to_string(word).map_err(|e| AdapterError::refused("making a lake table", e))?;
-            let domain = crate::as_target::remembered::own_domain(&writer.mine.pipeline, &plan.target);
+            let domain = own_domain(&writer.mine.pipeline, &plan.target);
             let mut lines: Vec<Line> =
                 vec![writer.turn_txn(), Domain { domain, configuration: text, removed: false }.into()];
-            let state = &log.state;
-            let is_same = state.version.is_some() && state.schema().ok().as_ref() == Some(&schema);
-            let protocol =
-                if is_same { features::extended(&state.protocol, &protocol) } else { protocol.clone() };
-            if is_same && state.protocol != protocol {
-                let mut metadata = state.metadata.clone();
-                metadata.configuration.extend(configuration.clone());
-                lines.extend([Line::from(protocol), Line::from(metadata)]);
-            } else if !is_same {
-                let id = if state.version.is_some() {
-                    state.metadata.id.clone()
-                } else {
-                    Uuid::new_v4().to_string()
-                };
-                let created_time =
-                    state.metadata.created_time.or_else(|| Some(Utc::now().timestamp_millis()));
-                let metadata = Metadata {
-                    id,
-                    name: Some(plan.target.clone()),
-                    description: plan.comment.clone(),
-                    schema_string: schema.text(),
-                    configuration: configuration.clone(),
-                    created_time,
-                    ..Metadata::default()
-                };
-                // Rows of other columns cannot stay under these.
-                let now_ms = Utc::now().timestamp_millis();
-                let old = state.files.values();
-                lines.extend(
-                    old.map(|file| Line::from(crate::format::action::Remove::of(file, now_ms, true))),
-                );
-                lines.extend([Line::from(protocol), Line::from(metadata)]);
+            let of_others = log.state.schema().ok().as_ref() != Some(&schema_of(plan));
+            if log.state.version.is_none() || !of_others {
+                lines.extend(self.becomes(plan, &log.state));
             }
             match log.try_commit("make", lines).await? {
                 Committed::At(_) => return Ok(log),
@@ -144,11 +137,18 @@ impl LakeTarget {
         self.loading.lock().unwrap_or_else(PoisonError::into_inner).insert(target.into(), loading);
     }
 
-    /// A work in which none of the table's rows are left, but for those that are kept.
-    async fn anew(&self, table: Table, kept: &BTreeSet<String>) -> Result<Work> {
-        let mut work = Work::on(table).await?;
-        work.empty(kept);
-        Ok(work)
+    /// A work in which none of the table's rows are left, but for those that are kept, and which brings the planned columns.
+    async fn anew(&self, plan: &TablePlan, log: Log, kept: &BTreeSet<String>) -> Result<Work> {
+        if !kept.is_empty() {
+            let mut work = Work::on(self.open_table(plan, log).await?).await?;
+            work.empty(kept);
+            return Ok(work);
+        }
+        let becomes = self.becomes(plan, &log.state);
+        let cache = self.key_cache(&folder_of(&plan.target), &Self::key_words(plan));
+        let mut table = Table::open(log, Self::key_of(plan), cache).await?;
+        table.vectors = self.vectors;
+        Work::in_place_of(table, schema_of(plan), becomes).await
     }
 }
 
@@ -204,7 +204,7 @@ impl LoadTarget for LakeTarget {
             ..Entries::default()
         };
         writer.note("make a table", &entries).await?;
-        let work = self.anew(self.open_table(plan, log).await?, &kept).await?;
+        let work = self.anew(plan, log, &kept).await?;
         self.begin_load(&plan.target, work);
         Ok(())
     }
@@ -256,9 +256,9 @@ impl LoadTarget for LakeTarget {
         let log = self.log(&plan.target, None).await?;
         let missing =
             || AdapterError::refused(Doing::to("reading again", &plan.target), "there is no such table");
-        let table = self.open_table(plan, log.ok_or_else(missing)?).await?;
+        let log = log.ok_or_else(missing)?;
         let kept = writer.ledger.table(&plan.target)?.map(|of| of.kept).unwrap_or_default();
-        let work = self.anew(table, &kept).await?;
+        let work = self.anew(plan, log, &kept).await?;
         self.begin_load(&plan.target, work);
         Ok(())
     }

@@ -24,8 +24,7 @@ impl LakeTarget {
 
     /// Whether a holder has not said for a while that it is alive.
     async fn is_silent(&self, pipeline: &str, holder: &Holder) -> Result<bool> {
-        let listed = self.store.list(&folder(pipeline, "")[..folder(pipeline, "").len() - 1]).await?;
-        let said = listed.iter().find(|file| file.name == ALIVE).map(|file| file.modified_ms);
+        let said = self.store.modified_ms(&Self::alive(pipeline)).await?;
         // It said so when it took the turn.
         let said = said.unwrap_or_else(|| holder.since.timestamp_millis());
         Ok(Utc::now().timestamp_millis() - said > LEASE.as_millis() as i64)

@@ -159,10 +159,15 @@ impl Store {
 
     /// Whether a file is there.
     pub(crate) async fn has(&self, name: &str) -> Result<bool> {
-        let Some(store) = self.open(false)? else { return Ok(false) };
+        Ok(self.modified_ms(name).await?.is_some())
+    }
+
+    /// When a file was written, in milliseconds since 1970 by the store's clock; none if it is not there.
+    pub(crate) async fn modified_ms(&self, name: &str) -> Result<Option<i64>> {
+        let Some(store) = self.open(false)? else { return Ok(None) };
         match store.head(&place(name)?).await {
-            Ok(_) => Ok(true),
-            Err(Error::NotFound { .. }) => Ok(false),
+            Ok(found) => Ok(Some(found.last_modified.timestamp_millis())),
+            Err(Error::NotFound { .. }) => Ok(None),
             Err(error) => Err(self.failed("looking for", name, error)),
         }
     }

@@ -16,6 +16,8 @@ use uuid::Uuid;
 
 /// What a work comes to.
 pub(crate) struct Finished {
+    /// What the table becomes: its protocol and metadata.
+    pub(crate) becomes: Vec<Line>,
     /// Whether all files of the table leave it but for some, whatever they are by then.
     pub(crate) emptied: Option<BTreeSet<String>>,
     /// Files that leave it because what lives of them was written again, to these others.
@@ -48,7 +50,8 @@ impl Table {
             AdapterError::refused(Doing::to("writing to the lake table", &self.log.folder), e)
         };
         let left = self.files.values().filter(|live| finished.leaves(&live.add.path));
-        let mut lines: Vec<Line> = left.map(|live| Remove::of(&live.add, now_ms, true).into()).collect();
+        let mut lines = finished.becomes.clone();
+        lines.extend(left.map(|live| Line::from(Remove::of(&live.add, now_ms, true))));
         for (path, dead) in &finished.dead {
             let Some(live) = self.files.get(path.as_ref()) else { continue };
             lines.push(Remove::of(&live.add, now_ms, true).into());
@@ -100,8 +103,10 @@ impl Table {
     /// `Busy` where files were to be written again that are others now: all of it is to be done again.
     pub(crate) async fn redo(&mut self, finished: &mut Finished) -> Result<()> {
         let doing = Doing::to("writing to the lake table", &self.log.folder);
-        let (before, keys) = (self.files.clone(), self.keys.clone());
+        let (before, keys, schema) = (self.files.clone(), self.keys.clone(), self.schema.clone());
         self.look_at_files().await?;
+        // What it becomes, and not what it is still.
+        self.schema = schema;
         if finished.rewritten.keys().any(|path| !self.files.contains_key(path)) {
             return Err(AdapterError::Busy {
                 doing,

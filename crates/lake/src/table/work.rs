@@ -1,7 +1,8 @@
 //! What is done to a table before a commit: rows that are found by their keys and deleted, and rows that come. Nothing of it is in
 //! the table before its actions are committed; what it wrote until then are files that no version names.
 
-use crate::format::action::Add;
+use crate::format::action::{Add, Line};
+use crate::format::schema::LakeSchema;
 use crate::rows::key::Keys;
 use crate::rows::key_file::KeyFile;
 use crate::rows::stats::Stats;
@@ -53,6 +54,8 @@ pub(crate) struct Work {
     left: BTreeSet<String>,
     /// Files of the table that leave it because what lives of them was written again, to these others.
     rewritten: BTreeMap<String, Vec<String>>,
+    /// What the table becomes with it: its protocol and metadata.
+    becomes: Vec<Line>,
     /// Whether all of them do but for some, whatever they are by then.
     emptied: Option<BTreeSet<String>>,
     made: Vec<Made>,
@@ -67,18 +70,36 @@ impl Work {
     /// Nothing is done yet.
     pub(crate) async fn on(mut table: Table) -> Result<Self> {
         table.know_keys().await?;
+        Ok(Self::new(table))
+    }
+
+    /// Other rows, with perhaps other columns, in the place of all that are there.
+    pub(crate) async fn in_place_of(
+        mut table: Table,
+        schema: LakeSchema,
+        becomes: Vec<Line>,
+    ) -> Result<Self> {
+        table.schema = schema;
+        let mut work = Self::new(table);
+        work.empty(&BTreeSet::new());
+        work.becomes = becomes;
+        Ok(work)
+    }
+
+    fn new(table: Table) -> Self {
         let schema = table.schema.arrow();
         let (dead, left, made) = (BTreeMap::new(), BTreeSet::new(), Vec::new());
-        Ok(Self {
+        Self {
             table,
             schema,
             dead,
             left,
             rewritten: BTreeMap::new(),
+            becomes: Vec::new(),
             emptied: None,
             made,
             coming: Coming::default(),
-        })
+        }
     }
 
     /// All rows go, but for those of some files.
@@ -252,7 +273,16 @@ impl Work {
             let name = format!("{}/{}", self.table.log.folder, add.path);
             made.push((Live { add, name, rows: of.rows.into(), dead: Arc::new(of.dead) }, of.keys));
         }
-        Ok((self.table, Finished { emptied: self.emptied, rewritten: self.rewritten, dead: self.dead, made }))
+        Ok((
+            self.table,
+            Finished {
+                becomes: self.becomes,
+                emptied: self.emptied,
+                rewritten: self.rewritten,
+                dead: self.dead,
+                made,
+            },
+        ))
     }
 
     /// Without deletion vectors, a file that loses rows is written again without them.

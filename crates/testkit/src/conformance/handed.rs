@@ -92,7 +92,8 @@ pub fn checkpoint(position: &str) -> Checkpoint {
     }
 }
 
-pub(super) fn live() -> LoadedTable {
+/// The end of a load, behind which a table is live.
+pub fn live() -> LoadedTable {
     let mark = SnapshotMark { text: "m".into(), complete_at: Position::new(&[3], "3") };
     LoadedTable {
         from: CountsFrom::default(),
