@@ -203,7 +203,8 @@ impl Merge for LakeMerge {
         }
         writer.note("merge", &entries).await?;
         writer.unsure = unsure;
-        let written: Vec<String> = entries.tables.into_iter().map(|(name, _)| name).collect();
+        let mut written: Vec<String> = entries.tables.into_iter().map(|(name, _)| name).collect();
+        written.push(memos::OPEN_AS.into());
         target.look_after(&writer, &written);
         Ok(progress)
     }

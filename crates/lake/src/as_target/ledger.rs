@@ -239,20 +239,12 @@ impl Ledger {
         Err(AdapterError::Busy { doing, reason: "others write to it all the time".into() })
     }
 
-    /// Now and then, one file for all commits, and what is old goes.
+    /// Now and then, one file for all commits.
     async fn tidy_up(&mut self, version: u64) -> Result<()> {
-        if !version.is_multiple_of(CHECKPOINT_EVERY) || version == 0 {
-            return Ok(());
+        match version.is_multiple_of(CHECKPOINT_EVERY) && version > 0 {
+            true => self.log.write_checkpoint(self.upkeep.since_ms()).await,
+            false => Ok(()),
         }
-        let since_ms = self.upkeep.since_ms();
-        self.log.write_checkpoint(since_ms).await?;
-        let log = self.log.clone();
-        tokio::spawn(async move {
-            if let Err(error) = log.vacuum(since_ms, false).await {
-                tracing::debug!("old files of {} were not removed: {error}", log.folder);
-            }
-        });
-        Ok(())
     }
 
     /// What it says to readers, as they will be behind these entries.

@@ -18,7 +18,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use uuid::Uuid;
 
 /// Under this name it is among the tables that are open.
-const OPEN_AS: &str = "/memos";
+pub(crate) const OPEN_AS: &str = "/memos";
 const WHAT: &str = "memos";
 
 fn schema() -> LakeSchema {

@@ -20,7 +20,7 @@ use moorage_core::plan::table::TablePlan;
 use std::collections::{HashMap, HashSet};
 use std::path::PathBuf;
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use tokio::sync::Mutex;
 
 /// How often a commit is tried again that others overtook.
@@ -64,6 +64,8 @@ pub struct LakeTarget {
     pub(crate) upkeep: Upkeep,
     /// The tables whose files are put together now.
     pub(crate) looked_after: Arc<std::sync::Mutex<HashSet<String>>>,
+    /// When it was last looked for what is old, by folder.
+    pub(crate) looked_for_old: Arc<std::sync::Mutex<HashMap<String, Instant>>>,
     pub(crate) dialect: Arc<LakeDialect>,
     pub(crate) writer: Arc<Mutex<Option<Writer>>>,
     pub(crate) loading: Arc<std::sync::Mutex<HashMap<String, Arc<Mutex<Loading>>>>>,
@@ -82,6 +84,7 @@ impl LakeTarget {
             vectors: true,
             upkeep: Upkeep::default(),
             looked_after: Arc::default(),
+            looked_for_old: Arc::default(),
             dialect: Arc::default(),
             writer: Arc::default(),
             loading: Arc::default(),

@@ -2,6 +2,7 @@
 //! version names that is to be kept is removed.
 
 use crate::as_target::ledger::Entries;
+use crate::as_target::memos::OPEN_AS;
 use crate::as_target::place::{LakeTarget, Writer};
 use crate::as_target::remembered::Remembered;
 use crate::table::Table;
@@ -9,16 +10,10 @@ use crate::table::compact::Chosen;
 use crate::table::log::{CHECKPOINT_EVERY, Committed, Log};
 use moorage_adapter::Result;
 use std::sync::PoisonError;
+use std::time::Instant;
 
-/// Begins to remove what no version names that is to be kept.
-pub(crate) fn remove_old(log: &Log, since_ms: i64) {
-    let log = log.clone();
-    tokio::spawn(async move {
-        if let Err(error) = log.vacuum(since_ms, false).await {
-            tracing::debug!("old files of {} were not removed: {error}", log.folder);
-        }
-    });
-}
+/// Of the time for which versions are kept, how often it is looked for what is older.
+const LOOKS: u32 = 8;
 
 impl LakeTarget {
     /// Whether rows are loaded beside a table: their files are named by nothing yet, however old they become.
@@ -26,16 +21,38 @@ impl LakeTarget {
         self.loading.lock().unwrap_or_else(PoisonError::into_inner).contains_key(name)
     }
 
+    /// Begins to remove what no version of a table names that is to be kept, unless that was done not long ago. It begins when the
+    /// log was put into one file, without which its old commits are needed still.
+    fn remove_old(&self, log: &Log) {
+        if !log.state.version.is_some_and(|version| version > 0 && version.is_multiple_of(CHECKPOINT_EVERY)) {
+            return;
+        }
+        let mut looked = self.looked_for_old.lock().unwrap_or_else(PoisonError::into_inner);
+        let every = self.upkeep.keep_for / LOOKS;
+        if looked.get(&log.folder).is_some_and(|at| at.elapsed() < every) {
+            return;
+        }
+        looked.insert(log.folder.clone(), Instant::now());
+        let (log, since_ms) = (log.clone(), self.upkeep.since_ms());
+        tokio::spawn(async move {
+            if let Err(error) = log.vacuum(since_ms, false).await {
+                tracing::debug!("old files of {} were not removed: {error}", log.folder);
+            }
+        });
+    }
+
     /// Begins what there is to do for tables that were just committed. At most one of each target is looked after at a time.
     pub(crate) fn look_after(&self, writer: &Writer, names: &[String]) {
+        self.remove_old(&writer.ledger.log);
+        if let Some(memos) = writer.tables.get(OPEN_AS) {
+            self.remove_old(&memos.log);
+        }
         for name in names {
             let (Some(table), Ok(of)) = (writer.tables.get(name), writer.ledger.table(name)) else {
                 continue;
             };
-            if table.log.state.version.is_some_and(|v| v.is_multiple_of(CHECKPOINT_EVERY))
-                && !self.is_loading(name)
-            {
-                remove_old(&table.log, self.upkeep.since_ms());
+            if !self.is_loading(name) {
+                self.remove_old(&table.log);
             }
             let kept = of.map(|of| of.kept).unwrap_or_default();
             let Some(chosen) = table.to_compact(self.upkeep.small_files, &kept) else { continue };
