@@ -3,8 +3,13 @@
 use crate::LakeTarget;
 use crate::as_target::ledger::STATE;
 use crate::conformance::rows_in;
-use crate::store::Store;
-use crate::table::log::Log;
+use crate::rows::key::Keys;
+use crate::store::{PutNew, Store};
+use crate::table::key_cache::KeyCache;
+use crate::table::log::{Committed, Log};
+use crate::table::work::Work;
+use crate::table::{KeyOf, Table};
+use arrow::array::Int64Array;
 use moorage_adapter::{TakeFrom, Turn, WriteTarget};
 use moorage_core::model::schema::RowIdentity;
 use moorage_testkit::conformance::handed::{
@@ -12,7 +17,7 @@ use moorage_testkit::conformance::handed::{
 };
 use moorage_testkit::{Op, Row, block_of, row};
 use proptest::prelude::*;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
@@ -53,6 +58,104 @@ async fn log_of(path: &Path, folder: &str) -> Log {
 fn files_in(path: &Path) -> usize {
     let entries = std::fs::read_dir(path).unwrap().map(|entry| entry.unwrap().path());
     entries.filter(|path| path.is_file()).count()
+}
+
+/// What another program does meanwhile: it puts all files together, or deletes a row.
+async fn theirs(path: &Path, delete: Option<i64>) {
+    let log = log_of(path, "berths").await;
+    let mut table = Table::open(log, KeyOf::Columns(vec![0]), KeyCache::new(None, "")).await.unwrap();
+    table.know_keys().await.unwrap();
+    let lines = match delete {
+        None => {
+            let Some(all) = table.to_compact(0, &BTreeSet::new()) else { return };
+            let mut compacted = table.compact(all).await.unwrap();
+            table.exchange(&mut compacted).await.unwrap().unwrap()
+        }
+        Some(id) => {
+            let mut work = Work::on(table.clone()).await.unwrap();
+            let found = work.take(Keys::of_columns(&[Arc::new(Int64Array::from(vec![id]))])).await.unwrap();
+            assert!(found[0].is_some(), "{id} is there");
+            let (table, mut finished) = work.finish().await.unwrap();
+            table.actions(&mut finished).await.unwrap()
+        }
+    };
+    assert!(matches!(table.log.try_commit("theirs", lines).await.unwrap(), Committed::At(_)));
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 10, ..ProptestConfig::default() })]
+    #[test]
+    fn rows_that_others_move_or_delete_meanwhile_are_found_where_they_are(
+        rounds in proptest::collection::vec((proptest::collection::vec((0i64..60, 0i64..60, any::<u8>()), 1..12), 0u8..4), 10..20),
+        vectors in any::<bool>(),
+    ) {
+        let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build().unwrap();
+        runtime.block_on(async {
+            let folder = tempfile::tempdir().unwrap();
+            let path = folder.path().join("lake");
+            let target = LakeTarget::folder(&path, Some(folder.path().join("keys"))).looking_after(6, Duration::ZERO);
+            let target = if vectors { target } else { target.without_vectors() };
+            assert_eq!(taken(&target, &holder("one"), TakeFrom::Nobody, true).await, Turn::Taken);
+            target.save_checkpoint(&checkpoint("0")).await.unwrap();
+            let berths = plan(&target, "berths", RowIdentity::Key(vec![0]));
+            let mut rows: BTreeMap<i64, Row> = (0..30).map(|id| (id, row(id, "first"))).collect();
+            loaded(&target, &berths, &rows.values().cloned().collect::<Vec<_>>()).await;
+            let mut position = 0;
+            for (draws, what) in &rounds {
+                let before = rows.clone();
+                let ops = ops(&mut rows, draws);
+                // What they delete is a row that the batch does not touch, or one that it does.
+                let deleted = before.keys().copied().find(|id| (*what == 1) == (rows.get(id) == before.get(id)));
+                let mut tries = 0;
+                loop {
+                    position += 1;
+                    let block = block_of(&berths.schema, &transaction(&position.to_string()), &mut 0, &ops, |_| unreachable!());
+                    let mut merge = begun(&target).await;
+                    merge.write(prepared(&berths, block)).await.unwrap();
+                    match (what, tries) {
+                        (0, 0) => theirs(&path, None).await,
+                        (1 | 2, 0) if vectors => {
+                            if let Some(id) = deleted {
+                                theirs(&path, Some(id)).await;
+                                if *what == 1 {
+                                    rows.remove(&id);
+                                }
+                            }
+                        }
+                        _ => {}
+                    }
+                    match merge.commit_durably(checkpoint(&position.to_string())).await {
+                        Ok(_durable) => break,
+                        // Files that were written again are others now: the batch is done again.
+                        Err(error) => assert!(error.is_transient() && !vectors && tries == 0, "{error}"),
+                    }
+                    tries += 1;
+                    assert_eq!(taken(&target, &holder("one"), TakeFrom::Nobody, true).await, Turn::Taken);
+                }
+                let store = Arc::new(Store::folder(&path));
+                assert_eq!(rows_in(store, "berths").await, rows.values().cloned().collect::<Vec<_>>(), "{what}");
+            }
+        });
+    }
+
+    #[test]
+    fn one_of_two_that_make_the_same_version_does(count in 2usize..6) {
+        let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build().unwrap();
+        runtime.block_on(async {
+            let folder = tempfile::tempdir().unwrap();
+            let store = Arc::new(Store::folder(folder.path()));
+            let tries = (0..count).map(|at| {
+                let store = store.clone();
+                tokio::spawn(async move { store.put_new("t/version", format!("by {at}").into()).await.unwrap() })
+            });
+            let tries: Vec<_> = tries.collect();
+            let mut done = 0;
+            for tried in tries {
+                done += usize::from(tried.await.unwrap() == PutNew::Done);
+            }
+            assert_eq!(done, 1);
+        });
+    }
 }
 
 proptest! {
