@@ -32,13 +32,15 @@ pub(crate) struct Made {
     dead: RoaringBitmap,
 }
 
+type Places = HashMap<Box<[u8]>, Vec<(usize, u32)>>;
+
 /// Rows that are not written yet.
 #[derive(Default)]
 struct Coming {
     batches: Vec<RecordBatch>,
     dead: Vec<RoaringBitmap>,
-    /// By key, where that is looked for.
-    places: HashMap<Box<[u8]>, Vec<(usize, u32)>>,
+    /// By key; none as long as nobody has looked for one: rows that are only loaded are never looked for.
+    places: Option<Places>,
     keys: Vec<Keys>,
     rows: usize,
     bytes: usize,
@@ -344,9 +346,8 @@ impl<'a> Spot<'a> {
 
 impl Coming {
     fn push(&mut self, rows: RecordBatch, keys: Keys) {
-        let batch = self.batches.len();
-        for (row, key) in keys.iter().enumerate().filter(|(_, key)| !key.is_empty()) {
-            self.places.entry(key.into()).or_default().push((batch, row as u32));
+        if let Some(places) = &mut self.places {
+            note(places, self.batches.len(), &keys);
         }
         self.rows += rows.num_rows();
         self.bytes += rows.get_array_memory_size();
@@ -355,15 +356,23 @@ impl Coming {
         self.keys.push(keys);
     }
 
+    fn places(&mut self) -> &mut Places {
+        let keys = &self.keys;
+        self.places.get_or_insert_with(|| {
+            let mut places = Places::new();
+            keys.iter().enumerate().for_each(|(batch, keys)| note(&mut places, batch, keys));
+            places
+        })
+    }
+
     /// A row with a key.
-    fn find(&self, key: &[u8]) -> Option<(usize, u32)> {
-        self.places.get(key)?.last().copied()
+    fn find(&mut self, key: &[u8]) -> Option<(usize, u32)> {
+        self.places().get(key)?.last().copied()
     }
 
     /// Deletes a row with a key.
     fn take(&mut self, key: &[u8]) -> Option<(usize, u32)> {
-        let places = self.places.get_mut(key)?;
-        let (batch, row) = places.pop()?;
+        let (batch, row) = self.places().get_mut(key)?.pop()?;
         self.dead[batch].insert(row);
         Some((batch, row))
     }
@@ -407,5 +416,12 @@ impl Coming {
             rows = take_record_batch(&rows, &UInt32Array::from(numbers))?;
         }
         Ok(Some((data_file(schema, &rows)?, has_keys.then_some(keys))))
+    }
+}
+
+/// Notes where the rows of a batch are.
+fn note(places: &mut Places, batch: usize, keys: &Keys) {
+    for (row, key) in keys.iter().enumerate().filter(|(_, key)| !key.is_empty()) {
+        places.entry(key.into()).or_default().push((batch, row as u32));
     }
 }
