@@ -9,13 +9,15 @@
 
 use crate::rows::key::Keys;
 use bytes::Bytes;
+use std::cmp::Ordering;
 use std::fs::File;
 use std::io::{Error, ErrorKind, Result};
 use std::ops::Range;
 use std::os::unix::fs::FileExt;
 
-/// Bytes of a block, about: what a disk reads at once.
-const BLOCK: usize = 4096;
+/// Bytes of a block, about. Smaller ones are gone through sooner, and there are more of them to remember: a disk reads more at once
+/// anyway.
+const BLOCK: usize = 1024;
 /// The last bytes of a file of this form.
 const MAGIC: [u8; 8] = *b"MOORKEY1";
 /// The tail: where the index begins (8 bytes), its check sum (4), how many keys (4), [`MAGIC`].
@@ -257,33 +259,62 @@ impl KeyFile {
     }
 }
 
-/// Looks keys up, one after the other: ascending ones cost the least, as a block that was read is kept for the next.
+/// Looks keys up, one after the other. Of ascending ones each goes on where the one before it ended, so that a block is read and gone
+/// through once, however many of them are in it.
 pub(crate) struct Finder<'a> {
     file: &'a KeyFile,
-    read: Option<usize>,
+    /// The block that was read, and how far it was gone through: up to this entry, which is the next to be looked at.
+    block: Option<usize>,
     buffer: Vec<u8>,
+    at: usize,
     key: Vec<u8>,
+    row: u32,
+    is_at_end: bool,
+    /// What was looked for last, and its rows.
+    last: Vec<u8>,
+    rows: Vec<u32>,
 }
 
 impl<'a> Finder<'a> {
     pub(crate) fn new(file: &'a KeyFile) -> Self {
-        Self { file, read: None, buffer: Vec::new(), key: Vec::new() }
+        let (buffer, key, last, rows) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
+        Self { file, block: None, buffer, at: 0, key, row: 0, is_at_end: true, last, rows }
     }
 
-    /// Gives every row with a key.
+    /// Every row with a key.
     ///
     /// # Errors
     /// If the file cannot be read, or is broken.
-    pub(crate) fn find(&mut self, key: &[u8], mut row: impl FnMut(u32)) -> Result<()> {
-        for block in self.file.blocks_of(key) {
-            self.walk(block, |found, at| {
-                if found == key {
-                    row(at);
-                }
-                found <= key
-            })?;
+    pub(crate) fn find(&mut self, key: &[u8]) -> Result<&[u32]> {
+        if self.block.is_some() && self.last == key {
+            return Ok(&self.rows);
         }
-        Ok(())
+        self.rows.clear();
+        let blocks = self.file.blocks_of(key);
+        if blocks.is_empty() {
+            return Ok(&self.rows);
+        }
+        let goes_on = self.last.as_slice() < key && self.block.is_some_and(|block| block >= blocks.start);
+        if !goes_on {
+            self.open(blocks.start)?;
+        }
+        self.last.clear();
+        self.last.extend_from_slice(key);
+        loop {
+            if self.is_at_end {
+                match self.block.map(|block| block + 1).filter(|next| blocks.contains(next)) {
+                    Some(next) => self.open(next)?,
+                    None => return Ok(&self.rows),
+                }
+                continue;
+            }
+            match self.key.as_slice().cmp(key) {
+                Ordering::Less => {}
+                Ordering::Equal => self.rows.push(self.row),
+                Ordering::Greater => return Ok(&self.rows),
+            }
+            self.step()?;
+        }
     }
 
     /// Gives every key with its row, in ascending order.
@@ -292,38 +323,44 @@ impl<'a> Finder<'a> {
     /// If the file cannot be read, or is broken.
     pub(crate) fn all(&mut self, mut row: impl FnMut(&[u8], u32)) -> Result<()> {
         for block in 0..self.file.blocks.len() {
-            self.walk(block, |key, at| {
-                row(key, at);
-                true
-            })?;
+            self.open(block)?;
+            while !self.is_at_end {
+                row(&self.key, self.row);
+                self.step()?;
+            }
         }
         Ok(())
     }
 
-    /// The keys of a block, until no more are wanted.
-    fn walk(&mut self, block: usize, mut wanted: impl FnMut(&[u8], u32) -> bool) -> Result<()> {
-        if self.read != Some(block) {
-            self.read = None;
-            self.file.block(block, &mut self.buffer)?;
-            self.read = Some(block);
-        }
-        let (mut rest, mut row) = (self.buffer.as_slice(), 0u32);
+    /// Goes to the first entry of a block.
+    fn open(&mut self, block: usize) -> Result<()> {
+        // What fails half-way is read again.
+        self.block = None;
+        self.file.block(block, &mut self.buffer)?;
+        self.block = Some(block);
+        (self.at, self.row) = (0, 0);
         self.key.clear();
-        while !rest.is_empty() {
-            let shared = take_number(&mut rest)? as usize;
-            let own = take_number(&mut rest)?;
-            let step = unzigzag(take_number(&mut rest)?);
-            let own = take(&mut rest, own)?;
-            if shared > self.key.len() {
-                return Err(broken("a key shares more than there is"));
-            }
-            self.key.truncate(shared);
-            self.key.extend_from_slice(own);
-            row = (row as i32).wrapping_add(step).wrapping_add(1) as u32;
-            if !wanted(&self.key, row) {
-                return Ok(());
-            }
+        self.step()
+    }
+
+    /// Goes to the next entry.
+    fn step(&mut self) -> Result<()> {
+        let mut rest = self.buffer.get(self.at..).unwrap_or_default();
+        self.is_at_end = rest.is_empty();
+        if self.is_at_end {
+            return Ok(());
         }
+        let shared = take_number(&mut rest)? as usize;
+        let own = take_number(&mut rest)?;
+        let step = unzigzag(take_number(&mut rest)?);
+        let own = take(&mut rest, own)?;
+        if shared > self.key.len() {
+            return Err(broken("a key shares more than there is"));
+        }
+        self.key.truncate(shared);
+        self.key.extend_from_slice(own);
+        self.row = (self.row as i32).wrapping_add(step).wrapping_add(1) as u32;
+        self.at = self.buffer.len() - rest.len();
         Ok(())
     }
 }
@@ -348,15 +385,14 @@ mod tests {
     }
 
     fn found(file: &KeyFile, key: &[u8]) -> Vec<u32> {
-        let mut rows = Vec::new();
-        Finder::new(file).find(key, |row| rows.push(row)).unwrap();
-        rows
+        Finder::new(file).find(key).unwrap().to_vec()
     }
 
     proptest! {
         #[test]
         fn every_row_with_a_key_is_found_and_no_other(
             all in proptest::collection::vec(proptest::collection::vec(0u8..3, 0..5), 0..3000),
+            looked in proptest::collection::vec(proptest::collection::vec(0u8..4, 1..6), 0..40),
             sorted in any::<bool>(),
         ) {
             let mut all = all;
@@ -372,9 +408,12 @@ mod tests {
                 prop_assert_eq!(file.len() as usize, plain.values().map(Vec::len).sum::<usize>());
                 let mut finder = Finder::new(&file);
                 for (key, rows) in &plain {
-                    let mut there = Vec::new();
-                    finder.find(key, |row| there.push(row)).unwrap();
-                    prop_assert_eq!(&there, rows);
+                    prop_assert_eq!(finder.find(key).unwrap(), rows);
+                }
+                // In any order, and such as are not there, too.
+                for key in looked.iter() {
+                    let expected = plain.get(key).cloned().unwrap_or_default();
+                    prop_assert_eq!(finder.find(key).unwrap(), &expected);
                 }
                 let mut walked: BTreeMap<Vec<u8>, Vec<u32>> = BTreeMap::new();
                 finder.all(|key, row| walked.entry(key.to_vec()).or_default().push(row)).unwrap();

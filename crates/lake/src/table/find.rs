@@ -44,19 +44,13 @@ pub(crate) fn look_up(
         let to = wanted.partition_point(|&at| keys.get(at as usize) <= last);
         let (mut finder, mut hits) = (Finder::new(file), false);
         for &at in &wanted[from..to] {
-            let mut row = None;
-            finder.find(keys.get(at as usize), |candidate| {
-                if row.is_some() {
-                    return;
-                }
-                let is_dead = match place {
-                    Place::There(path, before) => dead
-                        .get(path)
-                        .map_or_else(|| before.contains(candidate), |dead| dead.contains(candidate)),
-                    Place::Made(file) => made_dead[*file].contains(candidate),
-                };
-                row = (!is_dead).then_some(candidate);
-            })?;
+            let is_alive = |candidate: &&u32| match place {
+                Place::There(path, before) => !dead
+                    .get(path)
+                    .map_or_else(|| before.contains(**candidate), |dead| dead.contains(**candidate)),
+                Place::Made(file) => !made_dead[*file].contains(**candidate),
+            };
+            let row = finder.find(keys.get(at as usize))?.iter().find(is_alive).copied();
             let Some(row) = row else { continue };
             hits = true;
             found[at as usize] = Some(match place {
