@@ -8,11 +8,31 @@ use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Mutex, MutexGuard, PoisonError};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 /// The last two are what SQLite's own advice asks of files that may be damaged on purpose ("Defense Against The Dark Arts").
 const SETTINGS: &str = "
 PRAGMA journal_mode = WAL; PRAGMA synchronous = NORMAL; PRAGMA trusted_schema = OFF; PRAGMA cell_size_check = ON;";
+
+/// How long others are waited for.
+const PATIENCE: Duration = Duration::from_secs(5);
+
+/// Does something again while others are in the way. Where two make the file at once and each waits for the other to let go of it, SQLite
+/// ends one wait at once, whatever its time limit is (`sqlite3_busy_handler`).
+fn patiently(work: impl Fn() -> rusqlite::Result<()>) -> rusqlite::Result<()> {
+    let began = Instant::now();
+    loop {
+        match work() {
+            Err(error)
+                if error.sqlite_error_code() == Some(rusqlite::ErrorCode::DatabaseBusy)
+                    && began.elapsed() < PATIENCE =>
+            {
+                std::thread::sleep(Duration::from_millis(10));
+            }
+            done => return done,
+        }
+    }
+}
 
 /// What is wrong with the store, and the way out where there is one: what does not come from the disk, from its rights or
 /// from others is in the file itself.
@@ -78,9 +98,8 @@ impl StateStore {
         }
         let db = Connection::open(&path).map_err(|e| failed(e.to_string()))?;
         let ready = db
-            .busy_timeout(Duration::from_secs(5))
-            .and_then(|()| db.execute_batch(SETTINGS))
-            .and_then(|()| schema::set_up(&db));
+            .busy_timeout(PATIENCE)
+            .and_then(|()| patiently(|| db.execute_batch(SETTINGS).and_then(|()| schema::set_up(&db))));
         ready.map_err(|e| failed(broken(&e)))?;
         Ok(Self { file: which(&path), path, db: Mutex::new(db), said: AtomicBool::new(false) })
     }

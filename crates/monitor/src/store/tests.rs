@@ -48,6 +48,25 @@ fn a_long_run(store: &StateStore, for_s: i64) -> Vec<(DateTime<Utc>, Duration)> 
     all
 }
 
+/// Pipelines that begin at the same moment make the file at once.
+#[test]
+fn many_that_make_the_store_at_once_all_have_it() {
+    for _ in 0..150 {
+        let folder = tempfile::tempdir().unwrap();
+        let gate = std::sync::Barrier::new(12);
+        std::thread::scope(|scope| {
+            let open = || {
+                gate.wait();
+                StateStore::open(folder.path()).map(drop)
+            };
+            let all: Vec<_> = (0..12).map(|_| scope.spawn(open)).collect();
+            for one in all {
+                one.join().unwrap().unwrap();
+            }
+        });
+    }
+}
+
 #[test]
 fn quantiles_of_thinned_samples_are_those_of_the_day() {
     let folder = tempfile::tempdir().unwrap();
