@@ -3,13 +3,23 @@
 
 use crate::LakeTarget;
 use crate::as_target::ledger::Ledger;
-use crate::conformance::rows_in;
+use crate::conformance::{put_in, rows_in};
 use crate::store::Store;
+use arrow::array::{ArrayRef, Int64Array, RecordBatch, StringArray};
 use async_trait::async_trait;
 use futures_util::stream::BoxStream;
-use moorage_adapter::{Events, RecallTarget, Target};
+use moorage_adapter::{
+    AdapterError, DecideTarget, Events, InspectTarget, LoadTarget, RecallTarget, Replacement, TakeFrom,
+    Target, Turn, WriteTarget,
+};
+use moorage_core::Column;
+use moorage_core::mapping::outputs::Mapping;
+use moorage_core::model::policy::ExistingRows;
+use moorage_core::model::schema::{RowIdentity, TableSchema};
+use moorage_core::plan::table::{PlannedColumn, TablePlan};
 use moorage_core::project::config::Project;
 use moorage_engine::{Counting, EngineError, Outcome, Pipeline, RunOptions, run, status, stop_pair};
+use moorage_testkit::conformance::handed::{PIPELINE, begun, checkpoint, holder, live, loaded, plan, taken};
 use moorage_testkit::{AnyKind, MemorySource, Op, Row, row};
 use object_store::local::LocalFileSystem;
 use object_store::path::Path;
@@ -17,6 +27,7 @@ use object_store::{
     CopyOptions, Error, GetOptions, GetResult, ListResult, MultipartUpload, ObjectMeta, ObjectStore,
     PutMultipartOptions, PutOptions, PutPayload, PutResult, Result,
 };
+use std::collections::BTreeSet;
 use std::path::{Path as Folder, PathBuf};
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex};
@@ -145,6 +156,10 @@ impl Lake {
         rows_in(Arc::new(Store::folder(&self.folder)), &format!("public_{}", TABLES[table])).await
     }
 
+    async fn berths(&self) -> Vec<Row> {
+        rows_in(Arc::new(Store::folder(&self.folder)), "berths").await
+    }
+
     /// Has the process that wrote to it be one that has ended.
     async fn end_process(&self) {
         let Some(mut ledger) = Ledger::open(&Arc::new(Store::folder(&self.folder)), "p").await.unwrap()
@@ -245,6 +260,122 @@ async fn wherever_the_power_goes_the_next_run_ends_the_same(
         }
         if done && !broken.is_dark() {
             assert!(steps > 10, "every step has failed in turn: {steps}");
+            return;
+        }
+    }
+}
+
+/// The same table with one column more.
+fn deeper(plan: &TablePlan) -> TablePlan {
+    let mut columns = plan.schema.columns.clone();
+    columns.push(Column { name: "depth".into(), ..columns[2].clone() });
+    let schema = Arc::new(TableSchema { columns, ..(*plan.schema).clone() });
+    let mapping = Mapping::plain(schema.columns.len());
+    let mut deeper = TablePlan { mapped: schema.clone(), schema, mapping, ..plan.clone() };
+    deeper.columns.push(PlannedColumn { name: "depth".into(), ..deeper.columns[2].clone() });
+    deeper
+}
+
+/// A row of berths with or without a depth.
+fn rows_of(plan: &TablePlan, id: i64) -> RecordBatch {
+    let text = |name: &str| Arc::new(StringArray::from(vec![name])) as ArrayRef;
+    let mut columns: Vec<ArrayRef> = vec![Arc::new(Int64Array::from(vec![id])), text("read"), text("again")];
+    columns.extend((plan.columns.len() > 3).then(|| text("deep")));
+    RecordBatch::try_new(plan.schema.arrow(), columns).unwrap()
+}
+
+/// A table that is read again with other columns is carried as it is, wherever the power goes while its rows are replaced.
+#[rstest::rstest]
+#[tokio::test(flavor = "multi_thread")]
+async fn a_table_is_carried_as_its_rows_are(#[values(Break::Before, Break::Behind)] breaks: Break) {
+    let mut places = BTreeSet::new();
+    for steps in 1.. {
+        let folder = tempfile::tempdir().unwrap();
+        let there = folder.path().join("lake");
+        let begin = Lake::new(&there, usize::MAX, breaks);
+        assert_eq!(taken(&begin.target, &holder("one"), TakeFrom::Nobody, true).await, Turn::Taken);
+        begin.target.save_checkpoint(&checkpoint("0")).await.unwrap();
+        let berths = plan(&begin.target, "berths", RowIdentity::Key(vec![0]));
+        loaded(&begin.target, &berths, &[row(1, "first")]).await;
+        let broken = Lake::new(&there, steps, breaks);
+        let deeper = deeper(&berths);
+        let replaced: std::result::Result<(), AdapterError> = async {
+            let silent: Events = Arc::new(|_| {});
+            let from = TakeFrom::Gone(&holder("one"));
+            let turn = broken.target.take_turn(PIPELINE, &holder("two"), from, true, &silent).await?;
+            assert_eq!(turn, Turn::Taken);
+            broken.target.create_again(PIPELINE, &deeper).await?;
+            broken.target.load(&deeper, rows_of(&deeper, 7)).await?;
+            let mut merge = broken.target.begin(&checkpoint("0")).await?;
+            let later = Box::new(std::iter::empty());
+            merge.replace(vec![Replacement { plan: &deeper, later, end: live() }]).await?;
+            merge.commit_durably(checkpoint("5")).await.map(drop)
+        }
+        .await;
+        let mended = Lake::new(&there, usize::MAX, breaks);
+        // Where the power went before the turn was taken, the first one has it still.
+        let held = mended.target.holder(PIPELINE).await.unwrap().unwrap_or(holder("one"));
+        assert_eq!(taken(&mended.target, &holder("three"), TakeFrom::Gone(&held), true).await, Turn::Taken);
+        let stored = mended.target.tables(PIPELINE).await.unwrap().remove(0);
+        let is_new = stored.plan.columns.len() > 3;
+        let columns = mended.target.columns("berths").await.unwrap();
+        assert_eq!(columns.len(), stored.plan.columns.len(), "{steps} steps");
+        let ids: Vec<i64> = mended.berths().await.iter().map(|row| row.0).collect();
+        assert_eq!(ids, [if is_new { 7 } else { 1 }], "{steps} steps");
+        // It can be gone on with, from the end that was settled.
+        let log = mended.target.log("berths", None).await.unwrap().unwrap();
+        let opened = mended.target.open_table(&stored.plan, log).await;
+        assert!(opened.is_ok(), "{steps} steps: {:?}", opened.err());
+        let settled = mended.target.settled(PIPELINE).await.unwrap().map(|settled| settled.position);
+        let end = settled.clone().unwrap_or("6".into());
+        let _durable = begun(&mended.target).await.commit_durably(checkpoint(&end)).await.unwrap();
+        assert!(mended.target.settled(PIPELINE).await.unwrap().is_none());
+        places.insert((is_new, settled));
+        if replaced.is_ok() && !broken.is_dark() {
+            assert!(places.len() == 3, "old, new and settled, new and done: {places:?}");
+            return;
+        }
+    }
+}
+
+/// Rows of others that are to be kept are kept, and their table is left when all is taken away, wherever the power goes while it is
+/// taken over.
+#[rstest::rstest]
+#[tokio::test(flavor = "multi_thread")]
+async fn rows_of_others_are_kept_wherever_the_power_goes(
+    #[values(Break::Before, Break::Behind)] breaks: Break,
+) {
+    for steps in 1.. {
+        let folder = tempfile::tempdir().unwrap();
+        let there = folder.path().join("lake");
+        let mut berths =
+            plan(&Lake::new(&there, usize::MAX, breaks).target, "berths", RowIdentity::Key(vec![0]));
+        berths.existing_rows = Some(ExistingRows::Keep);
+        put_in(Arc::new(Store::folder(&there)), &berths, &[row(1, "theirs"), row(2, "theirs")]).await;
+        let broken = Lake::new(&there, steps, breaks);
+        let done: std::result::Result<(), AdapterError> = async {
+            let silent: Events = Arc::new(|_| {});
+            let turn =
+                broken.target.take_turn(PIPELINE, &holder("one"), TakeFrom::Nobody, true, &silent).await?;
+            assert_eq!(turn, Turn::Taken);
+            broken.target.create(PIPELINE, &berths).await?;
+            broken.target.load(&berths, rows_of(&berths, 2)).await?;
+            broken.target.finish_load(PIPELINE, &berths, live()).await
+        }
+        .await;
+        let mended = Lake::new(&there, usize::MAX, breaks);
+        assert_eq!(
+            taken(&mended.target, &holder("two"), TakeFrom::Gone(&holder("one")), true).await,
+            Turn::Taken
+        );
+        mended.target.create(PIPELINE, &berths).await.unwrap();
+        mended.target.load(&berths, rows_of(&berths, 2)).await.unwrap();
+        mended.target.finish_load(PIPELINE, &berths, live()).await.unwrap();
+        let names: Vec<_> = mended.berths().await.into_iter().map(|row| (row.0, row.1.unwrap())).collect();
+        assert_eq!(names, [(1, "theirs".into()), (2, "read".into())], "{steps} steps");
+        mended.target.teardown(PIPELINE, false).await.unwrap();
+        assert_eq!(mended.berths().await.len(), 2, "{steps} steps: what was there before is left");
+        if done.is_ok() && !broken.is_dark() {
             return;
         }
     }

@@ -1,9 +1,9 @@
 //! The lake against the suite for targets.
 
 use crate::LakeTarget;
+use crate::format::action;
 use crate::format::names::folder_of;
 use crate::format::schema::{LakeSchema, LakeType};
-use crate::format::{action, features};
 use crate::rows::convert::from_lake;
 use crate::rows::write::data_file;
 use crate::store::Store;
@@ -36,6 +36,30 @@ fn target(path: &PathBuf, vectors: bool) -> LakeTarget {
 fn now<T: Send + 'static>(work: impl Future<Output = T> + Send + 'static) -> T {
     let run = || tokio::runtime::Runtime::new().unwrap().block_on(work);
     std::thread::scope(|scope| scope.spawn(run).join().unwrap())
+}
+
+/// Makes a table of berths with rows, as another program would.
+pub(crate) async fn put_in(store: Arc<Store>, plan: &TablePlan, rows: &[Row]) {
+    let schema = LakeSchema::of(plan.columns.iter().map(|c| c.name.as_str()).zip(&plan.mapped.columns));
+    assert_eq!(schema.fields[0].lake_type(), Some(LakeType::Long));
+    let columns: Vec<ArrayRef> = vec![
+        Arc::new(Int64Array::from_iter_values(rows.iter().map(|r| r.0))),
+        Arc::new(StringArray::from_iter(rows.iter().map(|r| r.1.clone()))),
+        Arc::new(StringArray::from_iter(rows.iter().map(|r| r.2.clone()))),
+    ];
+    let rows = RecordBatch::try_new(schema.arrow(), columns).unwrap();
+    let file = data_file(&schema.arrow(), &rows).unwrap();
+    // As an older program makes them: without a list of features.
+    let protocol = action::Protocol { min_reader_version: 1, min_writer_version: 2, ..Default::default() };
+    let schema_string = schema.text();
+    let metadata = action::Metadata { id: "theirs".into(), schema_string, ..action::Metadata::default() };
+    let size = file.bytes.len() as i64;
+    let add =
+        action::Add { path: "theirs.parquet".into(), size, data_change: true, ..action::Add::default() };
+    let folder = folder_of(&plan.target);
+    store.put(&format!("{folder}/theirs.parquet"), file.bytes.into()).await.unwrap();
+    let lines = vec![protocol.into(), metadata.into(), add.into()];
+    let _ = Log::new(store, &folder).try_commit("theirs", lines).await.unwrap();
 }
 
 /// The rows of a table of berths as it is now, sorted.
@@ -89,31 +113,8 @@ impl TargetUnderTest for Lake {
     }
 
     fn put(&self, plan: &TablePlan, rows: &[Row]) {
-        let schema = LakeSchema::of(plan.columns.iter().map(|c| c.name.as_str()).zip(&plan.mapped.columns));
-        assert_eq!(schema.fields[0].lake_type(), Some(LakeType::Long));
-        let columns: Vec<ArrayRef> = vec![
-            Arc::new(Int64Array::from_iter_values(rows.iter().map(|r| r.0))),
-            Arc::new(StringArray::from_iter(rows.iter().map(|r| r.1.clone()))),
-            Arc::new(StringArray::from_iter(rows.iter().map(|r| r.2.clone()))),
-        ];
-        let file =
-            data_file(&schema.arrow(), &RecordBatch::try_new(schema.arrow(), columns).unwrap()).unwrap();
-        let (store, folder) = (Arc::new(Store::folder(&self.path)), folder_of(&plan.target));
-        let (protocol, configuration) = features::asked(&schema, true);
-        let metadata = action::Metadata {
-            id: "theirs".into(),
-            schema_string: schema.text(),
-            configuration,
-            ..action::Metadata::default()
-        };
-        let size = file.bytes.len() as i64;
-        let add =
-            action::Add { path: "theirs.parquet".into(), size, data_change: true, ..action::Add::default() };
-        now(async move {
-            store.put(&format!("{folder}/theirs.parquet"), file.bytes.into()).await.unwrap();
-            let lines = vec![protocol.into(), metadata.into(), add.into()];
-            let _ = Log::new(store, &folder).try_commit("theirs", lines).await.unwrap();
-        });
+        let (store, plan, rows) = (Arc::new(Store::folder(&self.path)), plan.clone(), rows.to_vec());
+        now(async move { put_in(store, &plan, &rows).await });
     }
 }
 

@@ -111,7 +111,7 @@ pub struct InitArgs {
     /// Tables that are not; may be given several times
     #[arg(long, value_name = "PATTERN")]
     pub exclude: Vec<String>,
-    /// Where rows go: a file, or a server's address such as postgres://user@host:port/database
+    /// Where rows go: a file, a folder of lake tables such as lake/, or a server's address such as postgres://user@host:port/database
     #[arg(long, value_name = "FILE|ADDRESS")]
     pub target: Option<String>,
     /// The environment variable with the target's password

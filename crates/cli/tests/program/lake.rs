@@ -311,3 +311,48 @@ fn a_table_that_gets_a_column_is_never_seen_empty() {
     }
     project.moorage(&["verify"]).expect(0, &["both sides agree"]);
 }
+
+/// Nothing in a lake sees to it that a key is one: a declared one is looked at when the table is read, and at each row that comes.
+#[rstest]
+#[case::twice("lake_twice", "(1, 1), (2, 1), (1, 2)", "is not unique")]
+#[case::null("lake_null", "(NULL, 1), (2, 2)", "does not fit")]
+#[case::later("lake_later", "(1, 1), (2, 1)", "same declared key (id)")]
+fn a_declared_key_that_is_none_is_refused(#[case] name: &str, #[case] rows: &str, #[case] words: &str) {
+    let project = to_lake(name, &format!("[[pipelines.{name}.rule]]\nmatch = \"public.t\"\nkey = [\"id\"]"));
+    project.session.run(&format!(
+        "CREATE TABLE t (id int, a int); ALTER TABLE t REPLICA IDENTITY FULL; INSERT INTO t VALUES {rows}"
+    ));
+    if name == "lake_later" {
+        project.catch_up();
+        project.session.run("INSERT INTO t VALUES (1, 7)");
+    }
+    project.refuses(&["public.t", "(id)", words]);
+}
+
+/// The advice for a row that someone took away mends it.
+#[test]
+fn a_row_that_others_took_away_is_told_and_the_advice_mends_it() {
+    let project = to_lake("lake_differs", "");
+    project.session.run("CREATE TABLE t (id int PRIMARY KEY, a int); INSERT INTO t VALUES (1, 1), (2, 2)");
+    project.catch_up();
+    // All of its rows are taken away, as another program would: by a version that names the file no more.
+    let log = project.path("lake/t/_delta_log");
+    let versions = std::fs::read_dir(&log).unwrap().count();
+    let last = std::fs::read_to_string(log.join(format!("{:020}.json", versions - 1))).unwrap();
+    let add = last.lines().find(|line| line.starts_with("{\"add\"")).unwrap();
+    let add: serde_json::Value = serde_json::from_str(add).unwrap();
+    let remove = serde_json::json!({"remove": {"path": add["add"]["path"], "deletionTimestamp": 1, "dataChange": true}});
+    std::fs::write(log.join(format!("{versions:020}.json")), remove.to_string()).unwrap();
+    project.session.run("UPDATE t SET a = 5 WHERE id = 1");
+    project.refuses(&[
+        "the row id = 1 was to be updated and is not there",
+        "resnapshot public.t",
+        "mismatch = \"adjust\"",
+    ]);
+    project.append("[[pipelines.lake_differs.rule]]\nmatch = \"public.t\"\nmismatch = \"adjust\"\n");
+    project.catch_up();
+    assert_read(&project.path("lake"), "t", &["[1, 5]".into()]);
+    project.moorage(&["resnapshot", "public.t"]).expect(0, &[]);
+    project.catch_up();
+    assert_read(&project.path("lake"), "t", &["[1, 5]".into(), "[2, 2]".into()]);
+}

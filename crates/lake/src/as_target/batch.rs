@@ -180,6 +180,7 @@ impl Merge for LakeMerge {
         let target = self.target.clone();
         let mut writer = target.writing().await?;
         let unsure = std::mem::replace(&mut writer.unsure, true);
+        writer.ahead = true;
         if !self.memos.is_empty() && moves && self.settled.is_none() {
             // A table's own word settles where the batch ends, too; memos have none.
             let entries = Entries { settled: Some(Some(checkpoint.clone())), ..Entries::default() };
@@ -202,7 +203,7 @@ impl Merge for LakeMerge {
             entries.settled = Some(None);
         }
         writer.note("merge", &entries).await?;
-        writer.unsure = unsure;
+        (writer.unsure, writer.ahead) = (unsure, false);
         let mut written: Vec<String> = entries.tables.into_iter().map(|(name, _)| name).collect();
         written.push(memos::OPEN_AS.into());
         target.look_after(&writer, &written);
@@ -228,7 +229,7 @@ async fn write_part(
         return Ok((Remembered { serial: of.serial + 1, ..of }, plan));
     };
     let operation = if beside { "replace" } else { "merge" };
-    let deed = Deed { operation, target: name, of, to: Some(checkpoint), beside };
+    let deed = Deed { operation, target: name, of, to: Some(checkpoint), plan: plan.as_ref(), beside };
     let (table, of) = writer.commit(work, deed).await?;
     writer.tables.insert(name.into(), table);
     Ok((of, plan))

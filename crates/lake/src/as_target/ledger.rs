@@ -17,7 +17,7 @@ use crate::format::names::folder_of;
 use crate::format::schema::{LakeField, LakeSchema, LakeType};
 use crate::rows::write::data_file;
 use crate::store::Store;
-use crate::table::log::{CHECKPOINT_EVERY, Committed, Log};
+use crate::table::log::{Committed, Log};
 use arrow::array::{ArrayRef, Int64Array, RecordBatch, StringArray, TimestampMicrosecondArray};
 use chrono::Utc;
 use moorage_adapter::{AdapterError, Doing, Holder, Result};
@@ -230,21 +230,16 @@ impl Ledger {
             }
             self.rows(entries, &mut lines).await?;
             match self.log.try_commit(operation, lines).await? {
-                Committed::At(version) => return self.tidy_up(version).await,
+                Committed::At(version) => {
+                    self.log.put_together(version, self.upkeep.since_ms()).await;
+                    return Ok(());
+                }
                 // Another engine may have tidied up in it: its rows are ours alone, and go as they are.
                 Committed::Overtaken(_) => tokio::time::sleep(Duration::from_millis(5 << at.min(6))).await,
             }
         }
         let doing = Doing::to("writing to the ledger of pipeline", &self.pipeline);
         Err(AdapterError::Busy { doing, reason: "others write to it all the time".into() })
-    }
-
-    /// Now and then, one file for all commits.
-    async fn tidy_up(&mut self, version: u64) -> Result<()> {
-        match version.is_multiple_of(CHECKPOINT_EVERY) && version > 0 {
-            true => self.log.write_checkpoint(self.upkeep.since_ms()).await,
-            false => Ok(()),
-        }
     }
 
     /// What it says to readers, as they will be behind these entries.

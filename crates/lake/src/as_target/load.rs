@@ -1,8 +1,9 @@
 //! Making tables and loading snapshots: rows are written to files by several tasks, and put into the table by one commit at the end.
 
 use crate::as_target::ledger::Entries;
-use crate::as_target::place::{Deed, LakeTarget, Loading, Writer, lake_rows};
+use crate::as_target::place::{Deed, LakeTarget, Loading, Writer};
 use crate::as_target::remembered::{OwnWord, Remembered, own_domain};
+use crate::as_target::values::to_lake_rows;
 use crate::format::action::{Domain, Line, Metadata};
 use crate::format::features;
 use crate::format::names::folder_of;
@@ -10,14 +11,16 @@ use crate::format::schema::LakeSchema;
 use crate::format::state::LogState;
 use crate::table::Table;
 use crate::table::log::{Committed, Log};
+use crate::table::open::blocking;
 use crate::table::work::Work;
-use arrow::array::RecordBatch;
+use arrow::array::{Array, RecordBatch};
 use async_trait::async_trait;
 use chrono::Utc;
 use moorage_adapter::{
     AdapterError, Doing, ExistingTable, InspectTarget, LoadTarget, LoadedTable, Result, Surveyed,
 };
 use moorage_core::model::policy::ExistingRows;
+use moorage_core::model::schema::RowIdentity;
 use moorage_core::plan::table::TablePlan;
 use std::collections::BTreeSet;
 use std::sync::{Arc, PoisonError};
@@ -70,14 +73,38 @@ fn check(pipeline: &str, plan: &TablePlan, existing: Option<&ExistingTable>) -> 
     Ok(())
 }
 
+/// A key that only the project file says is one has a value in every row.
+fn refuse_nulls(plan: &TablePlan, rows: &RecordBatch) -> Result<()> {
+    let is_null = |&column: &usize| rows.column(column).null_count() > 0;
+    if !matches!(plan.mapped.identity, RowIdentity::DeclaredKey(_)) || !plan.key().iter().any(is_null) {
+        return Ok(());
+    }
+    let key = plan.mapped.key_names().join(", ");
+    let what = format!(
+        "the declared key ({key}) does not fit: a row has no value in it. Declare another key in the project file"
+    );
+    Err(AdapterError::Value { table: plan.table().to_string(), what })
+}
+
+/// And no two rows have the same.
+async fn refuse_twice(plan: &TablePlan, work: &mut Work) -> Result<()> {
+    if !matches!(plan.mapped.identity, RowIdentity::DeclaredKey(_)) || !work.has_twice().await? {
+        return Ok(());
+    }
+    let key = plan.mapped.key_names().join(", ");
+    let what = format!(
+        "the key ({key}) is not unique: two rows have the same values. Declare another key in the project file, or take `key` out and have the source's log carry whole rows"
+    );
+    Err(AdapterError::Value { table: plan.table().to_string(), what })
+}
+
 impl LakeTarget {
-    /// What a table's log has to say for a plan to be carried out: nothing where it says so already.
-    fn becomes(&self, plan: &TablePlan, state: &LogState) -> Vec<Line> {
-        let schema = schema_of(plan);
-        let (asked, asked_for) = features::asked(&schema, self.vectors);
+    /// What a table's log has to say for these columns to be carried: nothing where it says so already.
+    fn becomes(&self, plan: &TablePlan, schema: &LakeSchema, state: &LogState) -> Vec<Line> {
+        let (asked, asked_for) = features::asked(schema, self.vectors);
         let is_there = state.version.is_some();
         let protocol = if is_there { features::extended(&state.protocol, &asked) } else { asked };
-        if is_there && state.schema().ok().as_ref() == Some(&schema) && state.protocol == protocol {
+        if is_there && state.schema().ok().as_ref() == Some(schema) && state.protocol == protocol {
             return Vec::new();
         }
         let new = || Metadata {
@@ -93,8 +120,8 @@ impl LakeTarget {
         vec![protocol.into(), metadata.into()]
     }
 
-    /// Makes a table that is not there, and has it say that it is being read. One that is there stays as it is otherwise: its rows are
-    /// seen until others take their place.
+    /// Makes a table that is not there, and has it say that it is being read. One that is there stays as it is otherwise: its rows and
+    /// columns are seen until others take their place.
     async fn make_table(&self, writer: &mut Writer, plan: &TablePlan, word: &OwnWord) -> Result<Log> {
         for _ in 0..8 {
             let log = self.log(&plan.target, None).await?;
@@ -104,10 +131,11 @@ impl LakeTarget {
             let domain = own_domain(&writer.mine.pipeline, &plan.target);
             let mut lines: Vec<Line> =
                 vec![writer.turn_txn(), Domain { domain, configuration: text, removed: false }.into()];
-            let of_others = log.state.schema().ok().as_ref() != Some(&schema_of(plan));
-            if log.state.version.is_none() || !of_others {
-                lines.extend(self.becomes(plan, &log.state));
-            }
+            let schema = match log.state.version {
+                Some(_) => log.state.schema().map_err(|e| AdapterError::refused("making a lake table", e))?,
+                None => schema_of(plan),
+            };
+            lines.extend(self.becomes(plan, &schema, &log.state));
             match log.try_commit("make", lines).await? {
                 Committed::At(_) => return Ok(log),
                 Committed::Overtaken(_) => {}
@@ -126,14 +154,8 @@ impl LakeTarget {
         Arc::try_unwrap(loading).map_err(busy).map(|loading| Some(loading.into_inner()))
     }
 
-    /// The data files of a table.
-    async fn paths(&self, target: &str) -> Result<BTreeSet<String>> {
-        let log = self.log(target, None).await?;
-        Ok(log.map(|log| log.state.files.into_keys().collect()).unwrap_or_default())
-    }
-
-    fn begin_load(&self, target: &str, work: Work) {
-        let loading = Arc::new(Mutex::new(Loading { work, rows: 0 }));
+    fn begin_load(&self, target: &str, work: Work, keeps: bool) {
+        let loading = Arc::new(Mutex::new(Loading { work, keeps, rows: 0 }));
         self.loading.lock().unwrap_or_else(PoisonError::into_inner).insert(target.into(), loading);
     }
 
@@ -144,11 +166,11 @@ impl LakeTarget {
             work.empty(kept);
             return Ok(work);
         }
-        let becomes = self.becomes(plan, &log.state);
+        let becomes = self.becomes(plan, &schema_of(plan), &log.state);
         let cache = self.key_cache(&folder_of(&plan.target), &Self::key_words(plan));
         let mut table = Table::open(log, Self::key_of(plan), cache).await?;
         table.vectors = self.vectors;
-        Work::in_place_of(table, schema_of(plan), becomes).await
+        Ok(Work::in_place_of(table, schema_of(plan), becomes))
     }
 }
 
@@ -180,7 +202,10 @@ impl LoadTarget for LakeTarget {
         let mut writer = self.writing().await?;
         writer.fence().await?;
         check(pipeline, plan, existing.as_ref())?;
-        let before = writer.ledger.table(&plan.target)?;
+        // A try that was broken off may have said something that never came to the ledger: whose the rows are that were there before.
+        let log = self.log(&plan.target, None).await?;
+        let said = log.as_ref().and_then(|log| OwnWord::find(&log.state, pipeline, &plan.target));
+        let before = writer.ledger.table(&plan.target)?.or(said.map(|word| word.of));
         let adopted = match (&before, &existing) {
             (Some(before), _) => before.adopted,
             (None, Some(existing)) => existing.owner.is_none(),
@@ -191,10 +216,10 @@ impl LoadTarget for LakeTarget {
         let kept = match (keeps, &before) {
             (false, _) => BTreeSet::new(),
             (true, Some(before)) => before.kept.clone(),
-            (true, None) => self.paths(&plan.target).await?,
+            (true, None) => log.map(|log| log.state.files.into_keys().collect()).unwrap_or_default(),
         };
         let of = Remembered { serial, kept: kept.clone(), ..Remembered::new(adopted) };
-        let word = writer.word(&plan.target, of, None);
+        let word = writer.word(&plan.target, of);
         writer.tables.remove(&plan.target);
         let log = self.make_table(&mut writer, plan, &word).await?;
         let of = Remembered { version: log.state.version, ..word.of };
@@ -205,7 +230,7 @@ impl LoadTarget for LakeTarget {
         };
         writer.note("make a table", &entries).await?;
         let work = self.anew(plan, log, &kept).await?;
-        self.begin_load(&plan.target, work);
+        self.begin_load(&plan.target, work, !kept.is_empty());
         Ok(())
     }
 
@@ -214,10 +239,11 @@ impl LoadTarget for LakeTarget {
         let missing = || AdapterError::refused(Doing::to("loading", &plan.target), "its load was not begun");
         let loading = found.ok_or_else(missing)?;
         let count = rows.num_rows() as u64;
-        let (of, keeps) = (plan.clone(), plan.existing_rows == Some(ExistingRows::Keep));
-        let rows = crate::table::open::blocking(move || lake_rows(&of, &rows)).await??;
+        let of = plan.clone();
+        let rows = blocking(move || to_lake_rows(&of, &rows)).await??;
+        refuse_nulls(plan, &rows)?;
         let mut loading = loading.lock().await;
-        if keeps && plan.mapped.identity.key().is_some() {
+        if loading.keeps && plan.mapped.identity.key().is_some() {
             let keys = Self::key_of(plan);
             let columns = keys.columns(rows.num_columns());
             loading.work.take(keys.of(&rows.project(&columns)?)).await?;
@@ -229,10 +255,12 @@ impl LoadTarget for LakeTarget {
 
     async fn finish_load(&self, _: &str, plan: &TablePlan, end: LoadedTable) -> Result<()> {
         let missing = || AdapterError::refused(Doing::to("loading", &plan.target), "its load was not begun");
-        let Loading { work, rows } = self.take_loaded(&plan.target)?.ok_or_else(missing)?;
+        let Loading { mut work, rows, .. } = self.take_loaded(&plan.target)?.ok_or_else(missing)?;
+        refuse_twice(plan, &mut work).await?;
         let mut writer = self.writing().await?;
         writer.fence().await?;
         let unsure = std::mem::replace(&mut writer.unsure, true);
+        writer.ahead = true;
         let of = writer.ledger.table(&plan.target)?.ok_or_else(missing)?;
         let of = Remembered {
             state: end.state,
@@ -241,12 +269,12 @@ impl LoadTarget for LakeTarget {
             snapshot_rows: rows,
             ..of
         };
-        let deed = Deed { operation: "load", target: &plan.target, of, to: None, beside: false };
+        let deed = Deed { operation: "load", target: &plan.target, of, to: None, plan: None, beside: false };
         let (table, of) = writer.commit(work, deed).await?;
         writer.tables.insert(plan.target.clone(), table);
         let entries = Entries { tables: vec![(plan.target.clone(), Some(of))], ..Entries::default() };
         writer.note("load", &entries).await?;
-        writer.unsure = unsure;
+        (writer.unsure, writer.ahead) = (unsure, false);
         Ok(())
     }
 
@@ -259,12 +287,16 @@ impl LoadTarget for LakeTarget {
         let log = log.ok_or_else(missing)?;
         let kept = writer.ledger.table(&plan.target)?.map(|of| of.kept).unwrap_or_default();
         let work = self.anew(plan, log, &kept).await?;
-        self.begin_load(&plan.target, work);
+        self.begin_load(&plan.target, work, !kept.is_empty());
         Ok(())
     }
 
-    async fn ready_again(&self, _: &TablePlan) -> Result<()> {
-        Ok(())
+    async fn ready_again(&self, plan: &TablePlan) -> Result<()> {
+        let found = self.loading.lock().unwrap_or_else(PoisonError::into_inner).get(&plan.target).cloned();
+        match found {
+            Some(loading) => refuse_twice(plan, &mut loading.lock().await.work).await,
+            None => Ok(()),
+        }
     }
 
     async fn drop_again(&self, plan: &TablePlan) -> Result<()> {

@@ -110,7 +110,7 @@ impl LakeTarget {
             work.append(RecordBatch::try_new(schema().arrow(), columns)?).await?;
         }
         let of = Remembered::new(false);
-        let deed = Deed { operation: "remember", target: OPEN_AS, of, to: None, beside: false };
+        let deed = Deed { operation: "remember", target: OPEN_AS, of, to: None, plan: None, beside: false };
         let (table, _) = writer.commit(work, deed).await?;
         writer.tables.insert(OPEN_AS.into(), table);
         Ok(())

@@ -7,12 +7,13 @@ use crate::table::work::Work;
 use arrow::array::{Array, ArrayRef, RecordBatch, RecordBatchOptions, new_null_array};
 use arrow::compute::interleave;
 use moorage_adapter::{AdapterError, Lack, Result};
-use moorage_core::apply::net::{Cells, GoneRow};
+use moorage_core::apply::net::{Cells, GoneRow, NetRow};
 use moorage_core::apply::prepare::TableBatch;
 use moorage_core::apply::write_set::Write;
 use moorage_core::change::block::ChangeBlock;
 use moorage_core::change::counters::{Adjusted, TableCounters};
 use moorage_core::model::policy::Mismatch;
+use moorage_core::model::schema::RowIdentity;
 use moorage_core::plan::table::TablePlan;
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -155,7 +156,7 @@ impl Merging<'_> {
         }
         let (table, row) = (self.plan.table(), self.words(cells));
         let reason = format!(
-            "the row {row} {what}: the table was changed by someone else. Nothing of the batch was applied. Run `moorage resnapshot {table}`, or have such rows adjusted: on_mismatch = \"adjust\" in the project file"
+            "the row {row} {what}: the table was changed by someone else. Nothing of the batch was applied. Run `moorage resnapshot {table}`; or let such rows be adjusted: mismatch = \"adjust\" in a rule of the project file"
         );
         Err(AdapterError::refused(
             moorage_adapter::Doing::to("writing to the lake table", &self.plan.target),
@@ -187,6 +188,24 @@ impl Merging<'_> {
         Ok(())
     }
 
+    /// Whether a row that is there already shows that a key which only the project file says is one is none.
+    fn is_second(&self, row: &NetRow) -> bool {
+        matches!(self.plan.mapped.identity, RowIdentity::DeclaredKey(_))
+            && row.must_be_new
+            && self.plan.mismatch != Mismatch::Adjust
+    }
+
+    fn second_row(&self) -> AdapterError {
+        AdapterError::Value {
+            table: self.plan.table().to_string(),
+            what: format!(
+                "a second row with the same declared key ({}) arrived. The key in the project file does not tell rows apart: declare another, then run `moorage resnapshot {}`",
+                self.plan.mapped.key_names().join(", "),
+                self.plan.table()
+            ),
+        }
+    }
+
     /// Finds the rows that others will stand in for; each must be there, or not, as the changes assume.
     async fn replaced(&mut self, work: &mut Work, rows: &[usize]) -> Result<Vec<Option<At>>> {
         let found = work.take(self.keys(&self.cells(rows))?).await?;
@@ -198,6 +217,7 @@ impl Merging<'_> {
                         &mut a.updates_of_missing
                     })?;
                 }
+                (true, false) if self.is_second(row) => return Err(self.second_row()),
                 (true, false) => {
                     self.differs(&row.cells, "was to be inserted and is there", |a| {
                         &mut a.inserts_of_present

@@ -9,10 +9,9 @@ use crate::format::names::folder_of;
 use crate::store::Store;
 use crate::table::finish::Finished;
 use crate::table::key_cache::KeyCache;
-use crate::table::log::{CHECKPOINT_EVERY, Committed, Log};
+use crate::table::log::{Committed, Log};
 use crate::table::work::Work;
 use crate::table::{KeyOf, Table};
-use arrow::array::RecordBatch;
 use moorage_adapter::{AdapterError, Doing, Result};
 use moorage_core::checkpoint::stored::Checkpoint;
 use moorage_core::model::schema::RowIdentity;
@@ -29,6 +28,8 @@ const TRIES: usize = 50;
 /// Rows that are loaded and not in the table yet.
 pub(crate) struct Loading {
     pub(crate) work: Work,
+    /// Whether there are rows beside them that were there before, and that they stand in for where they have the same key.
+    pub(crate) keeps: bool,
     pub(crate) rows: u64,
 }
 
@@ -40,6 +41,8 @@ pub(crate) struct Deed<'a> {
     pub(crate) of: Remembered,
     /// The checkpoint that its batch is to reach.
     pub(crate) to: Option<&'a Checkpoint>,
+    /// How the table is carried behind it, where that is another way.
+    pub(crate) plan: Option<&'a TablePlan>,
     /// Whether the rows were loaded beside the table.
     pub(crate) beside: bool,
 }
@@ -52,6 +55,8 @@ pub(crate) struct Writer {
     pub(crate) upkeep: Upkeep,
     /// Whether something was begun whose end is not known: it is set before that, and taken back behind it.
     pub(crate) unsure: bool,
+    /// Whether tables may be ahead of the ledger: likewise.
+    pub(crate) ahead: bool,
 }
 
 /// Tables in an open format in a folder.
@@ -210,7 +215,8 @@ impl Writer {
             table.redo(&mut finished).await?;
         }
         let kept = finished.followed(&deed.of.kept);
-        let word = self.word(deed.target, Remembered { kept, ..deed.of }, deed.to);
+        let word = self.word(deed.target, Remembered { kept, ..deed.of });
+        let word = OwnWord { to: deed.to.cloned(), plan: deed.plan.cloned(), ..word };
         let table = self.put_in(deed.operation, table, finished, &word).await?;
         let of = Remembered { version: table.log.state.version, rows: table.rows(), ..word.of };
         Ok((table, of))
@@ -239,9 +245,7 @@ impl Writer {
             match table.log.try_commit(operation, lines).await? {
                 Committed::At(version) => {
                     table.take_up(finished);
-                    if version.is_multiple_of(CHECKPOINT_EVERY) && version > 0 {
-                        table.log.write_checkpoint(self.upkeep.since_ms()).await?;
-                    }
+                    table.log.put_together(version, self.upkeep.since_ms()).await;
                     return Ok(table);
                 }
                 Committed::Overtaken(lines) => {
@@ -285,13 +289,8 @@ impl Writer {
     }
 
     /// What a table says of itself behind what is written to it next.
-    pub(crate) fn word(&self, target: &str, of: Remembered, to: Option<&Checkpoint>) -> OwnWord {
+    pub(crate) fn word(&self, target: &str, of: Remembered) -> OwnWord {
         let of = Remembered { serial: of.serial + 1, version: None, ..of };
-        OwnWord { pipeline: self.mine.pipeline.clone(), target: target.into(), of, to: to.cloned() }
+        OwnWord { pipeline: self.mine.pipeline.clone(), target: target.into(), of, to: None, plan: None }
     }
-}
-
-/// Rows as a planned table holds them.
-pub(crate) fn lake_rows(plan: &TablePlan, rows: &RecordBatch) -> Result<RecordBatch> {
-    crate::as_target::values::to_lake_rows(plan, rows)
 }

@@ -84,6 +84,9 @@ pub(crate) struct OwnWord {
     pub(crate) of: Remembered,
     #[serde(default)]
     pub(crate) to: Option<Checkpoint>,
+    /// How the table is carried from this commit on, where that is another way than before it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(crate) plan: Option<TablePlan>,
 }
 
 const OWN: &str = "moorage.table.";

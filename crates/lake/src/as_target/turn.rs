@@ -78,8 +78,14 @@ impl LakeTarget {
             let mine = Mine { pipeline: pipeline.into(), epoch: ledger.turn()?.epoch };
             self.say_alive(pipeline, mine.epoch).await?;
             ledger.upkeep = self.upkeep;
-            let mut writer =
-                Writer { mine, ledger, tables: HashMap::new(), upkeep: self.upkeep, unsure: shuts };
+            let mut writer = Writer {
+                mine,
+                ledger,
+                tables: HashMap::new(),
+                upkeep: self.upkeep,
+                unsure: shuts,
+                ahead: false,
+            };
             if shuts {
                 self.shut_all(&mut writer, events).await?;
             }
@@ -114,6 +120,7 @@ impl LakeTarget {
             let version = log.state.version;
             let mut now = Remembered { version, ..word.of };
             now.rows = self.count_rows(log).await?;
+            entries.plans.extend(word.plan);
             entries.tables.push((plan.target.clone(), Some(now)));
         }
         if let Some(settled) = settled {

@@ -76,7 +76,7 @@ impl LakeTarget {
         let mut compacted = table.compact(chosen).await?;
         let mut writer = self.writing().await?;
         // A table that may be ahead of the ledger is not for this: its versions are not what the ledger says.
-        if writer.mine.epoch != epoch || writer.unsure {
+        if writer.mine.epoch != epoch || writer.ahead {
             return Ok(());
         }
         let taken = writer.tables.remove(name);
@@ -84,7 +84,7 @@ impl LakeTarget {
         let mut table = taken.unwrap_or(table);
         table.log.refresh().await?;
         table.look_at_files().await?;
-        writer.unsure = true;
+        let unsure = std::mem::replace(&mut writer.unsure, true);
         for _ in 0..8 {
             let Some(lines) = table.exchange(&mut compacted).await? else { break };
             let lines = [vec![writer.turn_txn()], lines].concat();
@@ -95,7 +95,6 @@ impl LakeTarget {
                     if let Some(of) = writer.ledger.table(name)? {
                         let of = Remembered { version: Some(version), ..of };
                         let entries = Entries { tables: vec![(name.into(), Some(of))], ..Entries::default() };
-                        writer.unsure = false;
                         writer.note("compact", &entries).await?;
                     }
                     break;
@@ -106,7 +105,7 @@ impl LakeTarget {
                 }
             }
         }
-        writer.unsure = false;
+        writer.unsure = unsure;
         if is_free {
             writer.tables.insert(name.into(), table);
         }

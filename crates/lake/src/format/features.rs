@@ -1,7 +1,7 @@
 //! What a table asks of its readers and writers (protocol, "Table Features"): as little as there is need for.
 
 use crate::format::action::{Metadata, Protocol};
-use crate::format::schema::{LakeSchema, LakeType};
+use crate::format::schema::{LakeField, LakeSchema, LakeType};
 use std::collections::BTreeMap;
 
 const VECTORS: &str = "deletionVectors";
@@ -60,7 +60,6 @@ pub(crate) fn extended(there: &Protocol, asked: &Protocol) -> Protocol {
     // What earlier versions ask for without a list (protocol, "Supported Features").
     let implied: &[&str] = match there.min_writer_version {
         LISTS_WRITERS.. => &[],
-        4..LISTS_WRITERS => &["appendOnly", "invariants", "checkConstraints", "changeDataFeed"],
         3 => &["appendOnly", "invariants", "checkConstraints"],
         2 => &["appendOnly", "invariants"],
         _ => &[],
@@ -95,6 +94,10 @@ pub(crate) fn cannot_write(protocol: &Protocol, metadata: &Metadata) -> Option<S
     if protocol.min_writer_version > LISTS_WRITERS {
         return Some(format!("writer version {}", protocol.min_writer_version));
     }
+    if (4..LISTS_WRITERS).contains(&protocol.min_writer_version) {
+        // These ask for generated columns and more without saying whether there are any.
+        return Some(format!("writer version {}", protocol.min_writer_version));
+    }
     let listed = protocol.writer_features.iter().flatten().find(|f| !WRITTEN.contains(&f.as_str()));
     if let Some(feature) = listed {
         return Some(feature.clone());
@@ -108,7 +111,13 @@ pub(crate) fn cannot_write(protocol: &Protocol, metadata: &Metadata) -> Option<S
         }
     }
     let constraint = metadata.configuration.keys().find(|key| key.starts_with("delta.constraints."));
-    constraint.map(|key| format!("checkConstraints ({key})"))
+    if let Some(key) = constraint {
+        return Some(format!("checkConstraints ({key})"));
+    }
+    // What a column is to be, or how it comes to be, stands with it (protocol, "Column Invariants").
+    let fields = LakeSchema::parse(&metadata.schema_string).map(|schema| schema.fields).unwrap_or_default();
+    let bound = |field: &LakeField| field.metadata.keys().find(|key| key.starts_with("delta.")).cloned();
+    fields.iter().find_map(|field| Some(format!("{} (column {})", bound(field)?, field.name)))
 }
 
 /// Whether rows may leave by deletion vectors.
@@ -119,7 +128,6 @@ pub(crate) fn has_vectors(protocol: &Protocol) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::format::schema::LakeField;
 
     #[test]
     fn no_more_is_asked_for_than_is_needed() {
@@ -147,6 +155,16 @@ mod tests {
         assert!(cannot_write(&protocol, &metadata).unwrap().contains("positive"));
         metadata.configuration = [set("delta.columnMapping.mode", "name")].into();
         assert_eq!(cannot_read(&protocol, &metadata).as_deref(), Some("columnMapping (name)"));
+        let bound = r#"{"type":"struct","fields":[{"name":"id","type":"long","nullable":true,"metadata":{"delta.invariants":"{}"}}]}"#;
+        let of_column = Metadata { schema_string: bound.into(), ..Metadata::default() };
+        assert_eq!(cannot_write(&protocol, &of_column).as_deref(), Some("delta.invariants (column id)"));
+        let older = |min_writer_version| Protocol {
+            min_reader_version: 1,
+            min_writer_version,
+            ..Protocol::default()
+        };
+        assert_eq!(cannot_write(&older(2), &Metadata::default()), None);
+        assert_eq!(cannot_write(&older(4), &Metadata::default()).as_deref(), Some("writer version 4"));
         protocol.writer_features = Some(vec!["rowTracking".into()]);
         assert_eq!(cannot_write(&protocol, &Metadata::default()).as_deref(), Some("rowTracking"));
         protocol.reader_features = Some(vec!["typeWidening".into()]);

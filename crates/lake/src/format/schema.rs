@@ -144,9 +144,10 @@ impl LakeField {
         LakeType::named(self.of_type.as_str()?)
     }
 
-    /// Its type in words.
+    /// Its type in words, and whether it takes no nulls, which no column of ours does.
     pub(crate) fn words(&self) -> String {
-        self.of_type.as_str().map_or_else(|| self.of_type.to_string(), str::to_string)
+        let of_type = self.of_type.as_str().map_or_else(|| self.of_type.to_string(), str::to_string);
+        if self.nullable { of_type } else { format!("{of_type} not null") }
     }
 }
 

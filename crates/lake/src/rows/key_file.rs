@@ -322,14 +322,30 @@ impl<'a> Finder<'a> {
     /// # Errors
     /// If the file cannot be read, or is broken.
     pub(crate) fn all(&mut self, mut row: impl FnMut(&[u8], u32)) -> Result<()> {
-        for block in 0..self.file.blocks.len() {
-            self.open(block)?;
-            while !self.is_at_end {
-                row(&self.key, self.row);
-                self.step()?;
-            }
+        self.block = None;
+        while let Some((key, at)) = self.next()? {
+            row(key, at);
         }
         Ok(())
+    }
+
+    /// The next key with its row, of a finder that has looked for none; none behind the last.
+    ///
+    /// # Errors
+    /// If the file cannot be read, or is broken.
+    pub(crate) fn next(&mut self) -> Result<Option<(&[u8], u32)>> {
+        match self.block {
+            Some(_) if !self.is_at_end => self.step()?,
+            _ => {}
+        }
+        while self.block.is_none() || self.is_at_end {
+            let block = self.block.map_or(0, |block| block + 1);
+            if block >= self.file.blocks.len() {
+                return Ok(None);
+            }
+            self.open(block)?;
+        }
+        Ok(Some((&self.key, self.row)))
     }
 
     /// Goes to the first entry of a block.

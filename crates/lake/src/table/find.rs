@@ -3,7 +3,8 @@
 use crate::rows::key::Keys;
 use crate::rows::key_file::{Finder, KeyFile};
 use roaring::RoaringBitmap;
-use std::collections::BTreeMap;
+use std::cmp::Reverse;
+use std::collections::{BTreeMap, BinaryHeap};
 use std::sync::Arc;
 
 /// Where a row is.
@@ -29,6 +30,53 @@ pub(crate) enum Place {
     Made(usize),
 }
 
+impl Place {
+    /// Whether a row of it lives, where these are deleted by now.
+    fn is_alive(
+        &self,
+        row: u32,
+        dead: &BTreeMap<Arc<str>, RoaringBitmap>,
+        made_dead: &[RoaringBitmap],
+    ) -> bool {
+        match self {
+            Self::There(path, before) => {
+                !dead.get(path).map_or_else(|| before.contains(row), |dead| dead.contains(row))
+            }
+            Self::Made(file) => !made_dead[*file].contains(row),
+        }
+    }
+}
+
+/// Whether two rows that live have the same key, in one file or in two: all are gone through at once, in order.
+pub(crate) fn has_twice(
+    files: &[Searched],
+    dead: &BTreeMap<Arc<str>, RoaringBitmap>,
+    made_dead: &[RoaringBitmap],
+) -> std::io::Result<bool> {
+    let mut finders: Vec<Finder<'_>> = files.iter().map(|of| Finder::new(&of.keys)).collect();
+    let mut heap: BinaryHeap<Reverse<(Vec<u8>, usize)>> = BinaryHeap::new();
+    let mut next = |at: usize| -> std::io::Result<Option<Vec<u8>>> {
+        while let Some((key, row)) = finders[at].next()? {
+            if files[at].place.is_alive(row, dead, made_dead) {
+                return Ok(Some(key.to_vec()));
+            }
+        }
+        Ok(None)
+    };
+    for at in 0..files.len() {
+        heap.extend(next(at)?.map(|key| Reverse((key, at))));
+    }
+    let mut before: Option<Vec<u8>> = None;
+    while let Some(Reverse((key, at))) = heap.pop() {
+        if before.as_ref() == Some(&key) {
+            return Ok(true);
+        }
+        before = Some(key);
+        heap.extend(next(at)?.map(|key| Reverse((key, at))));
+    }
+    Ok(false)
+}
+
 /// Looks for keys, given by their numbers in ascending order, in one file after the other; each row that is found is deleted.
 pub(crate) fn look_up(
     files: &[Searched],
@@ -44,12 +92,7 @@ pub(crate) fn look_up(
         let to = wanted.partition_point(|&at| keys.get(at as usize) <= last);
         let (mut finder, mut hits) = (Finder::new(file), false);
         for &at in &wanted[from..to] {
-            let is_alive = |candidate: &&u32| match place {
-                Place::There(path, before) => !dead
-                    .get(path)
-                    .map_or_else(|| before.contains(**candidate), |dead| dead.contains(**candidate)),
-                Place::Made(file) => !made_dead[*file].contains(**candidate),
-            };
+            let is_alive = |candidate: &&u32| place.is_alive(**candidate, dead, made_dead);
             let row = finder.find(keys.get(at as usize))?.iter().find(is_alive).copied();
             let Some(row) = row else { continue };
             hits = true;

@@ -107,7 +107,12 @@ impl Table {
         self.look_at_files().await?;
         // What it becomes, and not what it is still.
         self.schema = schema;
-        if finished.rewritten.keys().any(|path| !self.files.contains_key(path)) {
+        let is_as_it_was = |path: &String| {
+            let vector =
+                |files: &BTreeMap<String, Live>| files.get(path).map(|live| live.add.deletion_vector.clone());
+            self.files.contains_key(path) && vector(&self.files) == vector(&before)
+        };
+        if !finished.rewritten.keys().all(is_as_it_was) {
             return Err(AdapterError::Busy {
                 doing,
                 reason: "another program has rewritten its files".into(),

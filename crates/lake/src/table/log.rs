@@ -148,14 +148,12 @@ impl Log {
         from_bytes(&bytes).map(Some).map_err(|e| unreadable(&self.folder, format!("{file}, {e}")))
     }
 
-    /// Takes up what others committed since; gives their actions, commit by commit.
-    pub(crate) async fn refresh(&mut self) -> Result<Vec<Vec<Line>>> {
-        let mut all = Vec::new();
+    /// Takes up what was committed since.
+    pub(crate) async fn refresh(&mut self) -> Result<()> {
         while let Some(lines) = self.commit(self.state.next()).await? {
-            self.take_up(lines.clone())?;
-            all.push(lines);
+            self.take_up(lines)?;
         }
-        Ok(all)
+        Ok(())
     }
 
     fn take_up(&mut self, lines: Vec<Line>) -> Result<()> {
@@ -216,8 +214,18 @@ impl Log {
         }
     }
 
+    /// Behind every so many commits, has readers begin with one file. What fails there costs them some time, and nothing else.
+    pub(crate) async fn put_together(&mut self, version: u64, gone_since_ms: i64) {
+        if version > 0
+            && version.is_multiple_of(CHECKPOINT_EVERY)
+            && let Err(error) = self.write_checkpoint(gone_since_ms).await
+        {
+            tracing::debug!("the versions of {} were not put into one file: {error}", self.folder);
+        }
+    }
+
     /// Puts all up to now into one file, and says where it is.
-    pub(crate) async fn write_checkpoint(&mut self, gone_since_ms: i64) -> Result<()> {
+    async fn write_checkpoint(&mut self, gone_since_ms: i64) -> Result<()> {
         let Some(version) = self.state.version else { return Ok(()) };
         self.state.forget_gone(gone_since_ms);
         let lines = self.state.lines(gone_since_ms);

@@ -7,7 +7,7 @@ use crate::rows::key::Keys;
 use crate::rows::key_file::KeyFile;
 use crate::rows::stats::Stats;
 use crate::rows::write::{DataFile, FILE_BYTES, FILE_ROWS, data_file};
-use crate::table::find::{At, Place, Searched, look_up};
+use crate::table::find::{At, Place, Searched, has_twice, look_up};
 use crate::table::finish::Finished;
 use crate::table::open::{KeyOf, Live, Table, blocking};
 use arrow::array::{RecordBatch, UInt32Array};
@@ -76,16 +76,12 @@ impl Work {
     }
 
     /// Other rows, with perhaps other columns, in the place of all that are there.
-    pub(crate) async fn in_place_of(
-        mut table: Table,
-        schema: LakeSchema,
-        becomes: Vec<Line>,
-    ) -> Result<Self> {
+    pub(crate) fn in_place_of(mut table: Table, schema: LakeSchema, becomes: Vec<Line>) -> Self {
         table.schema = schema;
         let mut work = Self::new(table);
         work.empty(&BTreeSet::new());
         work.becomes = becomes;
-        Ok(work)
+        work
     }
 
     fn new(table: Table) -> Self {
@@ -159,6 +155,19 @@ impl Work {
             None => found.next().flatten(),
         };
         Ok(coming.into_iter().map(place).collect())
+    }
+
+    /// Whether two of its rows have the same key.
+    pub(crate) async fn has_twice(&mut self) -> Result<bool> {
+        self.write_coming().await?;
+        let files = self.files();
+        let (dead, made_dead) =
+            (self.dead.clone(), self.made.iter().map(|made| made.dead.clone()).collect::<Vec<_>>());
+        let looked = blocking(move || has_twice(&files, &dead, &made_dead)).await?;
+        looked.map_err(|e| AdapterError::Io {
+            doing: Doing::to("looking at the keys of the lake table", &self.table.log.folder),
+            reason: e.to_string(),
+        })
     }
 
     /// The files in which rows can be, with their keys.
